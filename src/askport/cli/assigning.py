@@ -196,10 +196,10 @@ def _by_manual(payload: int | None) -> model.Kind:
     try:
         way = model.PingWay(by="ping", payload=-1 if payload is None else payload)
     except ValueError:
-        asked = "" if payload is None else phrase(" {payload} is none:", payload=payload)
-        raise BadInput(
-            "--by ping needs the length of its echo:{asked} give --kind, or --payload 0 to 1472.", asked=asked
-        ) from None
+        asked = "--by ping needs the length of its echo: {payload} is none: give --kind, or --payload 0 to 1472."
+        if payload is None:
+            asked = "--by ping needs the length of its echo: give --kind, or --payload 0 to 1472."
+        raise BadInput(asked, payload=payload) from None
     return model.Kind.model_validate({"schema": model.SCHEMA, "name": phrase("by its manual"), "way": (way,)})
 
 

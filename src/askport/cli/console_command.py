@@ -131,9 +131,10 @@ def _learned(
         path=path,
     )
     for stood in lesson.stood:
-        saying.say(
-            "    {placeholder}, which stood for {value} in “{field}”",
+        said = phrase(
+            "{placeholder}, which stood for {value} in “{field}”",
             placeholder=stood.placeholder,
             value=stood.value,
             field=text.display_text(stood.field, 60),
         )
+        saying.say(f"    {said}")

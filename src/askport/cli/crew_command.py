@@ -224,7 +224,7 @@ def members(
         put_json({"schema": "askport.crew-members/1", "members": every})
         return
     for each in found:
-        gone = phrase("  taken out") if each.removed else ""
+        gone = "  " + phrase("taken out") if each.removed else ""
         print(f"{as_member(display_text(each.name, 40), strangers)}  {each.fingerprint}{gone}")
 
 

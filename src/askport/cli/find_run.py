@@ -245,8 +245,9 @@ def _tell(device: Device, label: str | None) -> None:
         print(f"    {compare_label(label, device.mac).sentence}")
     if device.request:
         print(
-            phrase(
-                "    asks for an address by {protocol}, requests so far: {requests}",
+            "    "
+            + phrase(
+                "asks for an address by {protocol}, requests so far: {requests}",
                 protocol=device.request.protocol.upper(),
                 requests=device.request.requests,
             )

@@ -110,8 +110,9 @@ def _learn(bench: Bench, run: job_run.JobRun, directory: Path) -> None:
     files.write_file(path, text.encode())
     run.learn(read_kind(text, path.name))
     print(
-        phrase(
-            "             Learned from {tag}: {words}. Kept in {name}; the others go by it.",
+        "             "
+        + phrase(
+            "Learned from {tag}: {words}. Kept in {name}; the others go by it.",
             tag=tag,
             words=lesson.words,
             name=path.name,
@@ -195,6 +196,6 @@ class Technician:
     def _do(self, act: Callable[[], str]) -> None:
         self.hands_at = self.bench.now() + _HANDS_S
         try:
-            print(phrase("  {now:7.1f} s    by hand: {act}", now=self.bench.now(), act=act()))
+            print("  " + phrase("{now:7.1f} s    by hand: {act}", now=self.bench.now(), act=act()))
         except errors.Refused as error:
-            print(phrase("  {now:7.1f} s    by hand: {message}", now=self.bench.now(), message=error.message))
+            print("  " + phrase("{now:7.1f} s    by hand: {message}", now=self.bench.now(), message=error.message))

@@ -62,15 +62,15 @@ def show(name: Annotated[str, typer.Argument(help="A kind's name, or a file.")],
     delivered = kind.delivered.address or (
         phrase("asks by {asks}", asks=kind.delivered.asks) if kind.delivered.asks else phrase("not known")
     )
-    print(phrase("    delivered: {delivered}", delivered=delivered))
+    print("    " + phrase("delivered: {delivered}", delivered=delivered))
     if kind.needs.boot_s:
-        print(phrase("    longest start: {boot_s:g} s", boot_s=kind.needs.boot_s))
+        print("    " + phrase("longest start: {boot_s:g} s", boot_s=kind.needs.boot_s))
     if kind.notes:
         print(f"    {display_text(kind.notes, 400)}")
     for way in kind.way:
         lasts = {"yes": "lasts", "no": phrase("gone at a power cycle"), "after keep": phrase("lasts once it is saved")}
         told = phrase("its agent says whether it lasts") if isinstance(way, SnmpWay) else lasts.get(way.permanent or "")
-        print(phrase("    by {by}: {told}", by=way.by, told=told or "whether it lasts is not known"))
+        print("    " + phrase("by {by}: {told}", by=way.by, told=told or "whether it lasts is not known"))
 
 
 @app.command()

@@ -16,7 +16,7 @@ import typer
 from askport import __version__
 from askport.cli import opened_jobs, saying
 from askport.core.errors import AskPortError
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.edges import log
 
 _COMMANDS = {
@@ -169,12 +169,9 @@ def run(arguments: list[str] | None = None) -> int:
             return int(app(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)
     except AskPortError as error:
         log.wrong("refused", code=error.code, because=error.message)
-        told = (
-            phrase(" What was done is in {where}.", where=log.where())
-            if error.code in _NOT_IN_ORDER and log.where()
-            else ""
-        )
-        saying.say("askport: {message}{told}", message=error.message, told=told)
+        told = phrase("What was done is in {where}.", where=log.where())
+        told = told if error.code in _NOT_IN_ORDER and log.where() else ""
+        saying.say("askport: {message}", message=together(error.message, told))
         return error.exit_status
     except _USAGE_ERROR as error:
         saying.say("askport: {split} ('askport --help' shows how.)", split=" ".join(error.format_message().split()))
@@ -192,14 +189,11 @@ def run(arguments: list[str] | None = None) -> int:
         if os.environ.get("ASKPORT_TRACEBACK"):
             raise
         log.begin()
-        log.wrong(phrase("a fault of Ask Port itself"), exc_info=True)
-        told = phrase(" Where it was is in {where}.", where=log.where()) if log.where() else ""
+        log.wrong("a fault of Ask Port itself", exc_info=True)
+        told = phrase("Where it was is in {where}.", where=log.where()) if log.where() else ""
         what = f"{type(error).__name__}: {error}"
-        saying.say(
-            "askport: a fault of Ask Port itself ({what}). What was borrowed was given back.{told}",
-            what=what,
-            told=told,
-        )
+        fault = phrase("a fault of Ask Port itself ({what}). What was borrowed was given back.", what=what)
+        saying.say("askport: {message}", message=together(fault, told))
         return saying.Status.MACHINE
 
 

@@ -28,7 +28,7 @@ def read_password(source: str | None, *, wanted: bool) -> str:
         MachineRefused: it cannot be read.
     """
     if source is None:
-        return getpass(phrase("Its password: ")) if wanted and sys.stdin.isatty() else ""
+        return getpass(phrase("Its password:") + " ") if wanted and sys.stdin.isatty() else ""
     shown = display_text(source, 120)
     text = sys.stdin.readline() if source == "-" else read_text(Path(source), phrase("to read the password from"))
     lines = text.splitlines()

@@ -10,7 +10,7 @@ import typer
 from askport.cli import opened_jobs, saying
 from askport.cli.job_argument import Job, JobOption, in_hand
 from askport.core.errors import BadInput
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, phrase_of
 from askport.core.text import display_text, listed
 from askport.edges.files import write_file
 
@@ -66,18 +66,17 @@ def import_(
     move_bad_rows(plan, [table for _, table in tables], new_subnet=new_subnet)
     bad = [(name, row) for name, table in tables for row in table.bad]
     for name, row in bad:
-        where = phrase("sheet '{name}', ", name=display_text(name, 40)) if len(tables) > 1 else ""
         saying.say(
-            "{file}, {where}line {line}: {sentence}",
+            "{file}, sheet '{name}', line {line}: {sentence}" if len(tables) > 1 else "{file}, line {line}: {sentence}",
             file=display_text(str(file), 120),
-            where=where,
+            name=display_text(name, 40),
             line=row.line,
             sentence=row.sentence,
         )
     if bad and not skip_bad:
-        rows = phrase("one row is") if len(bad) == 1 else phrase("{count} rows are", count=len(bad))
+        rows = phrase_of(len(bad), "one row is bad", "{count} rows are bad")
         raise BadInput(
-            "Nothing was imported: {rows} bad. Correct the file, or take the good ones with --skip-bad.", rows=rows
+            "Nothing was imported: {rows}. Correct the file, or take the good ones with --skip-bad.", rows=rows
         )
     opened = None if dry_run else opened_jobs.open_job(job, writes=True)
     found = changes(plan, [table for _, table in tables], removes=remove_missing)
@@ -89,14 +88,10 @@ def import_(
     after = planned_after(plan, entries)
     for finding in check_plan(after):
         saying.say(f"{'?' if finding.is_hint else '!'} {finding.sentence}")
-    devices, subnets = len(after.devices), len(after.subnets)
-    count = phrase(
-        "{devices} device{value} and {subnets} subnet{value_2}",
-        devices=devices,
-        value="" if devices == 1 else "s",
-        subnets=subnets,
-        value_2="" if subnets == 1 else "s",
-    )
+    count = listed([
+        phrase_of(len(after.devices), "{count} device", "{count} devices"),
+        phrase_of(len(after.subnets), "{count} subnet", "{count} subnets"),
+    ])  # fmt: skip
     print(
         phrase("Nothing was written: {count} would be planned.", count=count)
         if dry_run
@@ -162,17 +157,9 @@ def show(job: Job, json: saying.JsonOption = False) -> None:
     for subnet in document["subnets"]:
         pools = "; ".join(" to ".join(each) for each in subnet["pools"]) or phrase("none known")
         gateway, dns = subnet["gateway"] or "none", ", ".join(subnet["dns"]) or "none"
-        vlan = phrase(", VLAN {subnet}", subnet=subnet["vlan"]) if subnet["vlan"] else ""
-        print(
-            phrase(
-                "{subnet}  gateway {gateway}, DNS {dns}, pool {pools}{vlan}",
-                subnet=subnet["network"],
-                gateway=gateway,
-                dns=dns,
-                pools=pools,
-                vlan=vlan,
-            )
-        )
+        said = "{subnet}  gateway {gateway}, DNS {dns}, pool {pools}, VLAN {vlan}"
+        said = said if subnet["vlan"] else "{subnet}  gateway {gateway}, DNS {dns}, pool {pools}"
+        print(phrase(said, subnet=subnet["network"], gateway=gateway, dns=dns, pools=pools, vlan=subnet["vlan"]))
     for device in document["devices"]:
         at = (
             f"{device['address']}/{device['prefix']}"
@@ -233,7 +220,10 @@ def next_(job: Job, json: saying.JsonOption = False) -> None:
         target = f"{item.target.interface}" if item.target else phrase("its address is decided on the spot")
         print(f"{item.tag}  {target}{f'  {item.description}' if item.description else ''}")
     else:
-        print(phrase("Every planned device is recorded{value}.", value=", or in hand" if others.units else ""))
+        everyone = (
+            "Every planned device is recorded, or in hand." if others.units else "Every planned device is recorded."
+        )
+        print(phrase(everyone))
     if item is None:
         raise typer.Exit(saying.Status.NO)
 

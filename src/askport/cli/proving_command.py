@@ -119,8 +119,8 @@ def prove(
     else:
         words = {True: "passed", False: "FAILED", None: phrase("not made")}
         for proof in (*course.all_proofs, *course.again):
-            again = phrase("after the power cycle, ") if proof in course.again else ""
-            print(f"{words[proof.outcome.passed]}  {again}{proof.expected}: {proof.because}")
+            said = "after the power cycle, {expected}: {because}" if proof in course.again else "{expected}: {because}"
+            print(f"{words[proof.outcome.passed]}  {phrase(said, expected=proof.expected, because=proof.because)}")
         if missing:
             print(phrase("Not proven: {missing} was asked for and not shown.", missing=text.listed(missing)))
     if not passed:

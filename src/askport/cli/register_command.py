@@ -47,8 +47,8 @@ def _print(rows: "list[Row]", *, json: bool) -> None:
         left = row.last.as_left.words() if row.left else phrase("not set")
         tag = display_text(row.tag, MAX_TAG) or phrase("(no tag)")
         missing = listed(map(proof_words, row.open_points))
-        but = phrase(" ({missing} not shown)", missing=missing) if row.is_proven and row.open_points else ""
-        print(f"{tag}  {row.mac}  {row.first.as_found} -> {left}  {row.state}{but}")
+        but = phrase("({missing} not shown)", missing=missing) if row.is_proven and row.open_points else ""
+        print(f"{tag}  {row.mac}  {row.first.as_found} -> {left}  {row.state} {but}".rstrip())
 
 
 @app.command("list")

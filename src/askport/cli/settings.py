@@ -9,7 +9,7 @@ from askport.cli import ask_own_word, errand_run, link_local_option, on_cable, p
 from askport.core.addresses import MacAddress, parse_address
 from askport.core.kinds.model import ConsoleWay, PageWay
 from askport.core.kinds.own_word import ReadBack, contradictions, read_back
-from askport.core.phrases import phrase
+from askport.core.phrases import begun, phrase
 from askport.core.protocols import words_of
 from askport.core.visit import errand, steps
 from askport.core.ways import conversation, own_word_talk
@@ -53,7 +53,7 @@ def settings(
     well = said.ended is conversation.Ended.WELL
     against = contradictions(told, device, address) if address else []
     beside = [*([said.because] if well and said.because else []), *told.unread]
-    notes = [*against, *(f"{each[0].upper()}{each[1:].rstrip('.')}." for each in beside)]
+    notes = [*against, *(f"{begun(each).rstrip('.')}." for each in beside)]
     asked = by in own_word_talk.READERS
     source = (
         phrase("It said so by {words_of}.", words_of=words_of(by))

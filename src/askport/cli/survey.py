@@ -65,13 +65,11 @@ def survey(
         finder = on_cable.finder_on(cable, measures=False)
         finder.laptop_addresses |= {each.ip for each in cable.own}
         minutes = len(asked) / rate / 60
-        long = phrase(", which takes {minutes:.0f} minutes", minutes=minutes) if minutes >= 1 else ""
-        saying.say(
-            "Asking for {count} addresses at {rate:g} a second{long}; nothing is changed.",
-            count=len(asked),
-            rate=rate,
-            long=long,
+        asks = (
+            "Asking for {count} addresses at {rate:g} a second, which takes {minutes:.0f} minutes; nothing is changed."
         )
+        asks = asks if minutes >= 1 else "Asking for {count} addresses at {rate:g} a second; nothing is changed."
+        saying.say(asks, count=len(asked), rate=rate, minutes=minutes)
         offers = OfferLook(cable.mac, secrets.randbits(32), now=cable.wire.now())
         ask_all(finder, asked, now=cable.wire.now(), rate=rate)
         settled: list[float] = []
@@ -134,14 +132,16 @@ def _is_known(at: Any, found: Any, gateways: Any) -> bool:
 def _of_server(gateways: list[Any], server: Server | None) -> list[str]:
     if server is None:
         return [phrase("No address server answers here.")]
-    offers = phrase("offers {offered}", offered=listed(sorted(server.offered)))
-    lease = phrase(" for {lease_s} s", lease_s=server.lease_s) if server.lease_s else ""
+    offers = phrase(
+        "offers {offered} for {lease_s} s" if server.lease_s else "offers {offered}",
+        offered=listed(sorted(server.offered)),
+        lease_s=server.lease_s,
+    )
     notes = [
         phrase(
-            "The address server {address} {offers}{lease}, DNS {dns}.",
+            "The address server {address} {offers}, DNS {dns}.",
             address=server.address,
             offers=offers,
-            lease=lease,
             dns=listed(server.dns) or "none",
         )
     ]

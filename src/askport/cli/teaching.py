@@ -133,12 +133,15 @@ def draft_from(kept: Sequence[chain.Line], row: Row, path: Path, name: str) -> N
 
 def _write(lesson: "PageLesson", text: str, path: Path) -> None:
     write_file(path, text.encode())
-    became = phrase(", of what made it {interface}", interface=lesson.target.interface) if lesson.target else ""
-    saying.say("{words}{became}: written to {path}.", words=lesson.words, became=became, path=path)
+    said = (
+        "{words}, of what made it {interface}: written to {path}." if lesson.target else "{words}: written to {path}."
+    )
+    saying.say(said, words=lesson.words, interface=lesson.target and lesson.target.interface, path=path)
     for stood in lesson.stood:
-        saying.say(
-            "    {field} = {placeholder}, which stood for {value}",
+        said = phrase(
+            "{field} = {placeholder}, which stood for {value}",
             field=display_text(stood.field, 40),
             placeholder=stood.placeholder,
             value=stood.value,
         )
+        saying.say(f"    {said}")

@@ -4,7 +4,7 @@ A phrase is text from the moment it is made, so whatever shows it needs to know 
 and its values as well, to be said again in another language: a handover is written in that of the customer.
 """
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Protocol
 
 
@@ -50,12 +50,12 @@ class Phrase(str):
 
     __slots__ = ("many", "template", "values")
     template: str
-    values: dict[str, object]
+    values: Mapping[str, object]
     many: str
     """The template for several things, where it depends on ``count``."""
 
     def __new__(
-        cls, template: str, values: dict[str, object] | None = None, many: str = "", language: Language | None = None
+        cls, template: str, values: Mapping[str, object] | None = None, many: str = "", language: Language | None = None
     ) -> "Phrase":
         """Say it; ``values`` may be phrases themselves, and lists of them."""
         language, values = language or _spoken, values or {}
@@ -93,3 +93,14 @@ def phrase(template: str, /, **values: object) -> str:
 def phrase_of(count: int, one: str, many: str, /, **values: object) -> str:
     """Return the one of two sentences that fits a number, which both may name as ``{count}``."""
     return Phrase(one, {"count": count, **values}, many)
+
+
+def together(*sentences: str) -> str:
+    """Return whole sentences one behind another; empty ones are left out."""
+    said = {f"sentence{place}": each for place, each in enumerate(filter(None, sentences))}
+    return Phrase(" ".join(f"{{{name}}}" for name in said), said) if len(said) > 1 else next(iter(said.values()), "")
+
+
+def begun(clause: str) -> str:
+    """Return a clause that stands within other sentences too as the beginning of one."""
+    return clause[:1].upper() + clause[1:]

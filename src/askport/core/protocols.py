@@ -67,7 +67,7 @@ class Protocol:
 
 
 _FORMATS = "askport.core.formats."
-_FIELD, _CLUES = _FORMATS + "field_protocols:", "askport.core.finding.readers."
+_FIELD, _CLUES = "askport.core.formats.field_protocols:", "askport.core.finding.readers."
 _WAYS = "askport.core.ways."
 
 PROTOCOLS: dict[str, Protocol] = {

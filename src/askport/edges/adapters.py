@@ -43,7 +43,7 @@ def list_adapters() -> list[Adapter]:
             addresses = netlink.dump(kernel.NEWADDR, pack(ADDRESS, INET, 0, 0, 0, 0))
             gateways = _gateways(netlink)
     except OSError as error:
-        raise MachineRefused(f"The kernel does not list adapters: {error.strerror or error}.") from None
+        raise MachineRefused("The kernel does not list adapters: {why}.", why=error.strerror or error) from None
     taken = _taken(links)
     adapters = [_adapter(link, addresses, gateways, taken.get(link[1])) for link in links]
     adapters = with_hazards(adapters, server_port_held=_server_port_held())

@@ -2,6 +2,7 @@
 
 from sqlalchemy import Column, Connection, Index, Integer, LargeBinary, MetaData, String, Table, column, table, text
 
+from askport.core.phrases import phrase
 from askport.core.text import display_text
 
 APPLICATION_ID = 0x41534B50
@@ -167,5 +168,5 @@ def foreign_parts(connection: Connection, *, is_older: bool) -> str:
         is_known = kind in ("table", "index") and (is_older or of in ours or of.startswith("search_"))
         if not is_known and not name.startswith("sqlite_"):
             shown = display_text(str(name), 40)
-            return f"it has the {kind} '{shown}', which is none of its own"
+            return phrase("it has the {kind} '{name}', which is none of its own", kind=kind, name=shown)
     return ""

@@ -173,8 +173,11 @@ class Keeper:
         raise self._silent()
 
     def _silent(self) -> MachineRefused:
-        text = f"The keeper of {self.adapter} does not answer: end Ask Port, and run 'askport restore'."
-        return MachineRefused(text, code="keeper-silent")
+        return MachineRefused(
+            "The keeper of {adapter} does not answer: end Ask Port, and run 'askport restore'.",
+            adapter=self.adapter,
+            code="keeper-silent",
+        )
 
     # What is borrowed is on the adapter, or in a place beside it where one is named by its number
 
@@ -288,12 +291,19 @@ class Keeper:
     def _require_all(self, answer: dict[str, Any]) -> None:
         log.event("keeper: gave back", adapter=self.adapter, given=answer["given"], left=answer["left"])
         if answer["left"]:
-            text = f"Not given back on {self.adapter}: {listed(answer['left'])}. 'askport restore' tries again."
-            raise MachineRefused(text, code="not-given-back")
+            raise MachineRefused(
+                "Not given back on {adapter}: {left}. 'askport restore' tries again.",
+                adapter=self.adapter,
+                left=listed(answer["left"]),
+                code="not-given-back",
+            )
 
     def _gone(self) -> MachineRefused:
-        text = f"The keeper of {self.adapter} has ended: run 'askport restore' to give back what was borrowed."
-        return MachineRefused(text, code="keeper-gone")
+        return MachineRefused(
+            "The keeper of {adapter} has ended: run 'askport restore' to give back what was borrowed.",
+            adapter=self.adapter,
+            code="keeper-gone",
+        )
 
     def require_alive(self) -> None:
         """See that the keeper is there.
@@ -344,8 +354,11 @@ def require_switched_on(keeper: Keeper) -> None:
         MachineRefused: it is.
     """
     if not keeper.switched_on:
-        text = f"{keeper.adapter} is switched off: switch it on with 'sudo ip link set {keeper.adapter} up'."
-        raise MachineRefused(text, code="link-down")
+        raise MachineRefused(
+            "{adapter} is switched off: switch it on with 'sudo ip link set {adapter} up'.",
+            adapter=keeper.adapter,
+            code="link-down",
+        )
 
 
 def require_link(keeper: Keeper) -> None:
@@ -356,8 +369,11 @@ def require_link(keeper: Keeper) -> None:
     """
     require_switched_on(keeper)
     if not keeper.wire.link().up:
-        text = f"{keeper.adapter} has no link: plug the cable in at both ends and give the device power."
-        raise MachineRefused(text, code="link-down")
+        raise MachineRefused(
+            "{adapter} has no link: plug the cable in at both ends and give the device power.",
+            adapter=keeper.adapter,
+            code="link-down",
+        )
 
 
 class Spare:

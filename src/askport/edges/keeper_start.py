@@ -8,6 +8,7 @@ import subprocess
 from pathlib import Path
 
 from askport.core.errors import MachineRefused
+from askport.core.phrases import phrase, together
 from askport.core.text import listed
 from askport.edges.by_group.member import GROUP
 from askport.edges.kernel.capabilities import NET_ADMIN, NET_RAW, effective
@@ -16,7 +17,10 @@ from askport.edges.own_process import command_for
 SOCKET = Path("/run/askport-keeper.socket")
 _SUDO = "No permission to use an adapter: start Ask Port with sudo."
 SWITCH_ON = "sudo systemctl restart askport-keeper.socket"
-_OFF = f"The service that hands out adapters is switched off: '{SWITCH_ON}', or start Ask Port with sudo."
+_OFF = phrase(
+    "The service that hands out adapters is switched off: '{switch_on}', or start Ask Port with sudo.",
+    switch_on=SWITCH_ON,
+)
 _NEEDED = {"CAP_NET_ADMIN": NET_ADMIN, "CAP_NET_RAW": NET_RAW}
 GIVE = "Start the container with both, or the program outside of it."
 _UNIT = Path("/usr/lib/systemd/system/askport-keeper.socket")
@@ -30,7 +34,8 @@ def socket_path() -> Path:
 def no_rights() -> str | None:
     """Say why no keeper can be had, and what to do; None where one can be, as root or as a member of the group."""
     if os.geteuid() == 0:
-        return f"Root may not use adapters here: it lacks {listed(lacks)}. {GIVE}" if (lacks := lacking()) else None
+        lacks = phrase("Root may not use adapters here: it lacks {rights}.", rights=listed(lacking()))
+        return together(lacks, GIVE) if lacking() else None
     path = socket_path()
     try:
         is_socket = stat.S_ISSOCK(path.stat().st_mode)
@@ -40,8 +45,12 @@ def no_rights() -> str | None:
         return _OFF if path == SOCKET and _UNIT.exists() else _SUDO
     if os.access(path, os.W_OK):
         return None
-    join = f"'sudo usermod -aG {GROUP} {getpass.getuser()}'"
-    return f"You are not in the group '{GROUP}', which may use adapters: {join}, log in again, or start with sudo."
+    return phrase(
+        "You are not in the group '{group}', which may use adapters: 'sudo usermod -aG {group} {user}', log in again, "
+        "or start with sudo.",
+        group=GROUP,
+        user=getpass.getuser(),
+    )
 
 
 def lacking() -> list[str]:
@@ -80,8 +89,12 @@ def start() -> tuple[socket.socket, "subprocess.Popen[bytes] | None"]:
             control.close()
             if isinstance(error, ConnectionRefusedError):
                 raise MachineRefused(_OFF, code="no-permission") from None
-            text = f"The keeper cannot be reached at {socket_path()}: {error.strerror}. Start Ask Port with sudo."
-            raise MachineRefused(text, code="no-permission") from None
+            raise MachineRefused(
+                "The keeper cannot be reached at {socket}: {why}. Start Ask Port with sudo.",
+                socket=socket_path(),
+                why=error.strerror,
+                code="no-permission",
+            ) from None
         control.setblocking(False)
         return control, None
     ours, theirs = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)

@@ -17,7 +17,7 @@ from pathlib import Path
 from platformdirs import user_data_path
 
 from askport.core.errors import AskPortError
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, phrase_of, together
 from askport.core.reach.in_the_way import CABLE_KINDS
 from askport.core.text import listed, whole_number
 from askport.edges import adapters, jobfile, keeper_start, own_process
@@ -89,8 +89,12 @@ def _rights() -> Look:
         text = phrase("The service that hands out adapters to the group is switched off.")
         return Look("rights", False, text, keeper_start.SWITCH_ON, is_needed=True)
     if why_not is None:
-        by = "" if os.geteuid() == 0 else phrase(" by the group '{group}'", group=GROUP)
-        return Look("rights", True, phrase("The program may use adapters{by}.", by=by), is_needed=True)
+        may = (
+            "The program may use adapters."
+            if os.geteuid() == 0
+            else "The program may use adapters by the group '{group}'."
+        )
+        return Look("rights", True, phrase(may, group=GROUP), is_needed=True)
     if os.geteuid() == 0:
         return Look("rights", False, why_not.removesuffix(f" {keeper_start.GIVE}"), keeper_start.GIVE, is_needed=True)
     if GROUP in why_not:
@@ -114,16 +118,12 @@ def _adapters() -> Look:
     down = [each.name for each in wired if not each.switched_on]
     usable = [each.name for each in found if each.switched_on]
     if usable:
-        more = (
-            phrase(" {down} {value} switched off.", down=listed(down), value="is" if len(down) == 1 else "are")
-            if down
-            else ""
-        )
+        more = phrase_of(len(down), "{down} is switched off.", "{down} are switched off.", down=listed(down))
         mend = f"sudo ip link set {down[0]} up" if down else ""
         return Look(
             "adapters",
             True,
-            phrase("A cable fits {usable}.{more}", usable=listed(usable), more=more),
+            together(phrase("A cable fits {usable}.", usable=listed(usable)), more if down else ""),
             mend,
             is_needed=True,
         )

@@ -154,13 +154,9 @@ class SwitchRun:
         lanes = self.at_hand
         if len(lanes) > 1:
             waiting = len(self.crate.waiting)
-            rest = phrase(", {waiting} to come", waiting=waiting) if waiting else ""
-            return phrase(
-                "{count} units side by side{rest}; {count_words}.",
-                count=len(lanes),
-                rest=rest,
-                count_words=self.crate.count_words,
-            )
+            said = "{count} units side by side, {waiting} to come; {done}."
+            said = said if waiting else "{count} units side by side; {done}."
+            return phrase(said, count=len(lanes), waiting=waiting, done=self.crate.count_words)
         if lanes and lanes[0].unit:
             return f"{lanes[0].unit.item.tag}: {narrate.next_line(lanes[0].session, self.run.wire.now()).sentence}"
         return self.crate.sentence

@@ -24,8 +24,8 @@ def _lines(row: visits.Row, planned: PlannedDevice | None, strangers: Collection
     if planned:
         about = {"kind": planned.kind, "place": planned.place, **planned.columns}
         yield from (f"  {name}  {value}" for name, value in about.items() if value)
-    yield phrase("  as found  {as_found}  {iso}", as_found=first.as_found, iso=iso(first.found_at))
-    yield from (phrase("  known by  {sentence}", sentence=each.sentence) for each in row.identities)
+    yield "  " + phrase("as found  {as_found}  {iso}", as_found=first.as_found, iso=iso(first.found_at))
+    yield from ("  " + phrase("known by  {sentence}", sentence=each.sentence) for each in row.identities)
     mask = addresses.mask_of_prefix(left.prefix.value) if left.prefix.value is not None else None
     for name, shown, basis in (
         ("address", left.address.value, left.address.basis),
@@ -34,8 +34,8 @@ def _lines(row: visits.Row, planned: PlannedDevice | None, strangers: Collection
         ("DNS", " ".join(map(str, left.dns.value or ())), left.dns.basis),
     ):
         if basis:
-            yield phrase(
-                "  as left  {name} {shown}  {basis_words}",
+            yield "  " + phrase(
+                "as left  {name} {shown}  {basis_words}",
                 name=name,
                 shown=shown or "none",
                 basis_words=basis_words(basis),
@@ -43,20 +43,17 @@ def _lines(row: visits.Row, planned: PlannedDevice | None, strangers: Collection
     if first.found_ipv6 or last.left_ipv6:
         yield f"  IPv6  {found_words.ipv6_words(first.found_ipv6, last.left_ipv6)}"
     yield from (f"  {_MARKS[each.passed]}  {proof_words(each.name)}: {each.because}" for each in last.proofs.values())
-    yield from (phrase("  left out  {name}", name=proof_words(name)) for name in last.left_out)
+    yield from ("  " + phrase("left out  {name}", name=proof_words(name)) for name in last.left_out)
     for visit in row.visits:
-        by = phrase(", by {member}", member=as_member(visit.member, strangers)) if visit.member else ""
-        yield phrase(
-            "  visit  {iso}  found {as_found}, {state}{by}",
+        yield "  " + phrase(
+            "visit  {iso}  found {as_found}, {state}, by {member}"
+            if visit.member
+            else "visit  {iso}  found {as_found}, {state}",
             iso=iso(visit.found_at),
             as_found=visit.as_found,
             state=visit.state,
-            by=by,
+            member=as_member(visit.member, strangers) if visit.member else "",
         )
     for note in row.notes:
-        yield phrase(
-            "  note  {iso}  {text}{value}",
-            iso=iso(note.at),
-            text=note.text,
-            value=f"  photo {note.photo}" if note.photo else "",
-        )
+        said = "note  {iso}  {text}  photo {photo}" if note.photo else "note  {iso}  {text}"
+        yield "  " + phrase(said, iso=iso(note.at), text=note.text, photo=note.photo)

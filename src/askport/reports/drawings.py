@@ -44,7 +44,13 @@ def map_sketch(site: Site, rows: Sequence[MapRow]) -> Sketch:
         y: float = _TOP + place * _CELL
         sketch.text(12, y + 10, str(row.first), size=9, fill=SOFT)
         if row.skipped:
-            sketch.text(_LABEL, y + 10, f"and {row.skipped * ROW} unused addresses not shown", size=9, fill=SOFT)
+            sketch.text(
+                _LABEL,
+                y + 10,
+                phrase("and {count} unused addresses not shown", count=row.skipped * ROW),
+                size=9,
+                fill=SOFT,
+            )
         for column, cell in enumerate(row.cells):
             at = _LABEL + column * _CELL
             sketch.box(at, y, _CELL - 1, _CELL - 1, _FILLS[cell.state], f"{cell.address}: {cell.words}")

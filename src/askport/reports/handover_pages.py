@@ -50,7 +50,10 @@ def handover_pdf(
         Paragraph(f"{proven_words(*counts, not_started=len(to_come))}.", set_in["body"]),
         Paragraph(phrase("Last device recorded: {when}.", when=when(last) or 'nothing'), set_in["body"]),
         *_told(told, set_in),
-        Paragraph(f"Fingerprint of the record: <b>{printable(grouped(fingerprint))}</b>", set_in["body"]),
+        Paragraph(
+            phrase("Fingerprint of the record: {bold}", bold=f"<b>{printable(grouped(fingerprint))}</b>"),
+            set_in["body"],
+        ),
         Paragraph(phrase("To check later that this record is unchanged:"), set_in["body"]),
         Paragraph("askport register verify JOB --against FINGERPRINT", set_in["body"]),
         *_crew(crew, set_in),
@@ -123,7 +126,11 @@ def _crew(crew: CrewWords | None, set_in: dict[str, Any]) -> list[Any]:
     return [
         Paragraph(printable(phrase("Technicians: {site}", site=crew.site)), set_in["section"]),
         Paragraph(
-            f"Fingerprint of the crew's complete record: <b>{printable(grouped(crew.fingerprint))}</b>", set_in["body"]
+            phrase(
+                "Fingerprint of the crew's complete record: {bold}",
+                bold=f"<b>{printable(grouped(crew.fingerprint))}</b>",
+            ),
+            set_in["body"],
         ),
         table([["member", phrase("fingerprint of its key")], *(list(each) for each in crew.members)], [150, 260]),
     ]

@@ -74,11 +74,15 @@ def proven_words(proven: int, everyone: int, open_among: int, not_started: int =
     Args:
         not_started: planned devices that are not in the register.
     """
-    but = phrase(", {open_among} of them with open points", open_among=open_among) if open_among else ""
-    rest = phrase("; {not_started} not started", not_started=not_started) if not_started else ""
-    return phrase(
-        "{proven} of {everyone} proven{but}{rest}", proven=proven, everyone=everyone + not_started, but=but, rest=rest
+    said = phrase(
+        "{proven} of {everyone} proven, {open} of them with open points"
+        if open_among
+        else "{proven} of {everyone} proven",
+        proven=proven,
+        everyone=everyone + not_started,
+        open=open_among,
     )
+    return phrase("{proven}; {count} not started", proven=said, count=not_started) if not_started else said
 
 
 def not_started(rows: Iterable[Row], plan: site_plan.Plan) -> list[planned_device.PlannedDevice]:
@@ -109,8 +113,8 @@ def _why(row: Row) -> str:
         return phrase("set, not recorded") if visit.result == "taken" else phrase("found, address not set")
     if PowerCycle.name in row.open_points:
         others = [each for each in row.open_points if each != PowerCycle.name]
-        told = phrase("; not verified: {map}", map=listed(map(proof_words, others))) if others else ""
-        return phrase("power cycle not tested{told}", told=told)
+        told = "power cycle not tested; not verified: {others}" if others else "power cycle not tested"
+        return phrase(told, others=listed(map(proof_words, others)))
     return (
         phrase("not verified: {map}", map=listed(map(proof_words, row.open_points)))
         if row.open_points

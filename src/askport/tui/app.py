@@ -135,7 +135,7 @@ class AskPortApp(App[None]):
 
     def compose(self) -> ComposeResult:
         """Say who is there."""
-        yield Static(phrase("  Ask Port · one moment"), id="opening")
+        yield Static("  " + phrase("Ask Port · one moment"), id="opening")
 
     async def on_event(self, event: Event) -> None:
         """Give a key the processor until its view is painted, also in a flood of frames; see where it is aimed."""

@@ -145,10 +145,11 @@ def ask_tag(session: Session) -> Question:
         tag = clean_tag(typed)
         row = around.row_of(tag)
         if row and row.tag != work.tag:
-            to = phrase(" to {interface}", interface=row.target.interface) if row.target else ""
-            return phrase(
-                "{tag} is planned: this device becomes {tag}, with all that is planned for it{to}.", tag=row.tag, to=to
+            said = "{tag} is planned: this device becomes {tag}, with all that is planned for it to {interface}."
+            said = (
+                said if row.target else "{tag} is planned: this device becomes {tag}, with all that is planned for it."
             )
+            return phrase(said, tag=row.tag, interface=row.target and row.target.interface)
         if tag == work.tag or work.planned is None:
             return phrase("Its tag is {tag}.", tag=tag)
         return phrase(

@@ -8,7 +8,7 @@ from ipaddress import IPv4Address
 from askport.core.errors import BadInput
 from askport.core.finding.device import Device
 from askport.core.kinds import model, recognising
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.plan.working_order import WorkItem
 from askport.core.text import display_text, whole_number
 from askport.core.visit.narrate import next_line
@@ -100,8 +100,12 @@ class Crate:
             again = phrase("This is {words}. To do this one again, end the crate with g.", words=known.words)
             return Next(again, hands=phrase("Plug in {tag}.", tag=session.device.work.tag))
         if why := self._unlike(session):
-            return replace(said, said=f"{why} {said.said}".rstrip())
-        return Next(action=f"Take {candidate.mac} as {session.device.work.tag}, like {self.like}.")
+            return replace(said, said=together(why, said.said))
+        return Next(
+            action=phrase(
+                "Take {mac} as {tag}, like {like}.", mac=candidate.mac, tag=session.device.work.tag, like=self.like
+            )
+        )
 
     def _unlike(self, session: Session) -> str:
         """Say in what the device that is heard is not like the first unit."""

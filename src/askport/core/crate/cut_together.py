@@ -8,7 +8,7 @@ from askport.core import channels, errors, text, wire
 from askport.core.addresses import MacAddress
 from askport.core.crate.concerning import concerns
 from askport.core.machine import Borrow, Borrower, GiveBack, Machine, WriteEntry, earliest
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.reach.free_address import FreeAddressSearch
@@ -175,17 +175,13 @@ class CutTogether(Borrower):
             )
         back = sum(each.cycle.passed is True for each in self.units if each.cycle)
         ended = sum(each.ended for each in self.units)
-        told = phrase(
-            " {unsure} showed no restart. Press l if one of them kept its power.", unsure=text.listed(self.unsure)
+        unsure = phrase(
+            "{unsure} showed no restart. Press l if one of them kept its power.", unsure=text.listed(self.unsure)
         )
-        unsure = told if self.is_unsure else ""
-        return phrase(
-            "{back} of {count} are back with their addresses; {ended} done.{unsure}",
-            back=back,
-            count=count,
-            ended=ended,
-            unsure=unsure,
+        said = phrase(
+            "{back} of {count} are back with their addresses; {ended} done.", back=back, count=count, ended=ended
         )
+        return together(said, unsure if self.is_unsure else "")
 
     # The laptop's address
 

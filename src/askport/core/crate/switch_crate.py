@@ -223,9 +223,10 @@ class SwitchCrate:
         """How many are recorded, and how many were left, in a few words."""
         recorded = sum(each.turn in (Turn.RECORDED, Turn.PROVEN) for each in self.units)
         left = sum(each.turn is Turn.LEFT for each in self.units)
-        return phrase("{recorded} of {count} recorded", recorded=recorded, count=len(self.units)) + (
-            phrase(", {left} not done", left=left) if left else ""
-        )
+        values = {"recorded": recorded, "count": len(self.units), "left": left}
+        if left:
+            return phrase("{recorded} of {count} recorded, {left} not done", **values)
+        return phrase("{recorded} of {count} recorded", **values)
 
     @property
     def sentence(self) -> str:

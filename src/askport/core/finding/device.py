@@ -7,6 +7,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding import clues, doubts
 from askport.core.finding.beliefs import AddressBelief, AddressRequest, Basis, Gathered, Reason, Service
 from askport.core.phrases import phrase
+from askport.core.text import listed
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -132,5 +133,5 @@ def view(gathered: Gathered) -> Device:
 def device_words(device: Device, maker: str | None) -> str:
     """Return the maker of a device and what it calls itself."""
     names = list(dict.fromkeys(name for name, _ in device.names))[:2]
-    called = phrase(", calls itself {names}", names=" and ".join(names)) if names else ""
-    return f"{maker or 'maker unknown'}{called}"
+    maker = maker or phrase("maker unknown")
+    return phrase("{maker}, calls itself {names}", maker=maker, names=listed(names)) if names else maker

@@ -135,13 +135,10 @@ def _of_one(device: Device) -> Iterator[Hazard]:
     yield from _passes_on(device)
     protocol = virtual.group_protocol(mac)
     if protocol:
-        by = phrase("; {speaks_for} speaks for it", speaks_for=listed(device.speaks_for)) if device.speaks_for else ""
-        text = phrase(
-            "{mac} stands for a group of routers, {protocol}, not for a device{by}: leave it alone.",
-            mac=mac,
-            protocol=protocol,
-            by=by,
-        )
+        said = "{mac} stands for a group of routers, {protocol}, not for a device; {by} speaks for it: leave it alone."
+        if not device.speaks_for:
+            said = "{mac} stands for a group of routers, {protocol}, not for a device: leave it alone."
+        text = phrase(said, mac=mac, protocol=protocol, by=listed(device.speaks_for))
         yield Hazard(code="virtual-mac", text=text, macs=(mac,), address=next(iter(device.speaks_for), None))
 
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, phrase_of, together
 from askport.core.text import display_text
 
 _SEPARATORS = str.maketrans("", "", ":-. _/")
@@ -62,14 +62,14 @@ class LabelMatch:
             )
             for place in self.different[:4]
         ]
-        more = phrase(" and {count} more differ", count=len(self.different) - 4) if len(self.different) > 4 else ""
-        return phrase(
-            "{mac} is not what the label says: {places}{more}.", mac=self.mac, places=", ".join(places), more=more
-        )
+        values = {"mac": self.mac, "places": ", ".join(places), "count": len(self.different) - 4}
+        if len(self.different) > 4:
+            return phrase("{mac} is not what the label says: {places} and {count} more differ.", **values)
+        return phrase("{mac} is not what the label says: {places}.", **values)
 
 
 def _differ(count: int) -> str:
-    return phrase("1 digit differs") if count == 1 else phrase("{count} digits differ", count=count)
+    return phrase_of(count, "{count} digit differs", "{count} digits differ")
 
 
 def label_digits(text: str) -> str:
@@ -88,13 +88,8 @@ def label_digits(text: str) -> str:
         wanted = phrase(
             "write all {digits} of the MAC address, or the last {fewest} or more", digits=_DIGITS, fewest=_FEWEST
         )
-        raise BadInput(
-            "'{shown}' has {count} digit{value}: {wanted}.",
-            shown=shown,
-            count=len(digits),
-            value="" if len(digits) == 1 else "s",
-            wanted=wanted,
-        )
+        has = phrase_of(len(digits), "{count} digit", "{count} digits")
+        raise BadInput("'{shown}' has {digits}: {wanted}.", shown=shown, digits=has, wanted=wanted)
     return digits
 
 
@@ -118,8 +113,8 @@ def unheard_label(label: MacAddress | None, macs: Iterable[MacAddress]) -> str:
     by_count = {each.mac: len(each.different) for each in (compare_label(str(label), mac) for mac in known)}
     fewest = min(by_count.values(), default=_DIGITS)
     near = [mac for mac, count in by_count.items() if count == fewest <= _NEAR]
-    but = phrase(" {near} comes near it: {differ}.", near=near[0], differ=_differ(fewest)) if len(near) == 1 else ""
-    return phrase("{label}, by label or plan, was not heard yet.{but}", label=label, but=but)
+    but = phrase("{near} comes near it: {differ}.", near=near[0], differ=_differ(fewest)) if len(near) == 1 else ""
+    return together(phrase("{label}, by label or plan, was not heard yet.", label=label), but)
 
 
 def match_label(text: str, macs: Iterable[MacAddress]) -> list[LabelMatch]:

@@ -18,7 +18,7 @@ from askport.core.finding import beliefs, questioning
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.text import listed
 
 _OUTERMOST, _INNERMOST = 7, 30
@@ -291,9 +291,15 @@ class Measuring(machine.Machine):
         if len(known) < len(hops):
             (mac, *_) = (each for each in hops if isinstance(each, MacAddress))
             owned = sorted(self._owners.get(mac, set()))
-            whose = phrase(", which has the addresses {map}", map=listed(map(str, owned))) if len(owned) > 1 else ""
-            why = phrase(
-                "It sends through {mac}{whose}, and does not say which address its gateway has.", mac=mac, whose=whose
+            why = (
+                phrase(
+                    "It sends through {mac}, which has the addresses {owned}, and does not say which address its "
+                    "gateway has.",
+                    mac=mac,
+                    owned=listed(map(str, owned)),
+                )
+                if len(owned) > 1
+                else phrase("It sends through {mac}, and does not say which address its gateway has.", mac=mac)
             )
         elif not far:
             why = phrase(
@@ -304,14 +310,9 @@ class Measuring(machine.Machine):
             why = phrase("It sends through more than one gateway: {map}.", map=listed(map(str, known)))
         else:
             others = [str(each) for each in near if each not in hops]
-            more = (
-                phrase(" What is just beyond its subnet goes through {others}.", others=listed(others))
-                if others
-                else ""
-            )
-            return self._found(
-                prefix, known[0], phrase("{mask}; its gateway: {known}.{more}", mask=mask, known=known[0], more=more)
-            )
+            said = phrase("{mask}; its gateway: {known}.", mask=mask, known=known[0])
+            more = phrase("What is just beyond its subnet goes through {others}.", others=listed(others))
+            return self._found(prefix, known[0], together(said, more if others else ""))
         several = tuple(known) if far and len(known) > 1 else ()
         return replace(self._found(prefix, None, f"{mask}. {why}"), why_no_gateway=why, gateways=several)
 

@@ -72,11 +72,11 @@ def _sentence(error: Any, raw: Any, text: str, name: str) -> str:
     path: list[str | int] = [part for part in error["loc"] if part not in _WAYS]
     line = _line_of(text, path)
     key = str(path[-1]) if path else ""
-    where = phrase("{name}, line {line}: ", name=name, line=line)
+    where = phrase("{name}, line {line}", name=name, line=line)
     match error["type"]:
         case "missing":
             return phrase(
-                "{where}{table_of} has no {key}: add {key} = {example}.",
+                "{where}: {table_of} has no {key}: add {key} = {example}.",
                 where=where,
                 table_of=_table_of(path[:-1]),
                 key=key,
@@ -90,7 +90,7 @@ def _sentence(error: Any, raw: Any, text: str, name: str) -> str:
                 if close
                 else phrase("{table_of} has {listed}", table_of=_table_of(path[:-1]), listed=_listed(known))
             )
-            return phrase("{where}{key} is not known: {remedy}.", where=where, key=key, remedy=remedy)
+            return phrase("{where}: {key} is not known: {remedy}.", where=where, key=key, remedy=remedy)
         case "union_tag_invalid" | "union_tag_not_found":
             given = str(error.get("ctx", {}).get("tag", ""))
             close = get_close_matches(given, _WAYS, n=1)
@@ -104,7 +104,7 @@ def _sentence(error: Any, raw: Any, text: str, name: str) -> str:
                 if given
                 else phrase("a way says by what it goes")
             )
-            return f"{where}{what}: {remedy}."
+            return f"{where}: {what}: {remedy}."
         case "literal_error":
             choices = re.findall(r"'([^']+)'", error["ctx"]["expected"])
             close = get_close_matches(str(error["input"]), choices, n=1)
@@ -115,7 +115,7 @@ def _sentence(error: Any, raw: Any, text: str, name: str) -> str:
                 else phrase("write {listed}", listed=_listed(quoted))
             )
             return phrase(
-                "{where}{key} = {shown} is not known: {remedy}.",
+                "{where}: {key} = {shown} is not known: {remedy}.",
                 where=where,
                 key=key,
                 shown=_shown(error["input"]),
@@ -124,7 +124,7 @@ def _sentence(error: Any, raw: Any, text: str, name: str) -> str:
         case "value_error":
             reason = str(error["ctx"]["error"])
             said = f"{key} = {_shown(error['input'])}: " if isinstance(error["input"], str) else ""
-            return f"{where}{said}{reason}."
+            return f"{where}: {said}{reason}."
     kind = {
         "tuple_type": phrase("a list in square brackets"),
         "string_type": phrase("text in quotation marks"),
@@ -135,7 +135,7 @@ def _sentence(error: Any, raw: Any, text: str, name: str) -> str:
         wanted = _number(error)
     wanted = wanted or (phrase("a table") if "model" in error["type"] else error["msg"][:1].lower() + error["msg"][1:])
     return phrase(
-        "{where}{key} = {shown} does not fit: write {wanted}.",
+        "{where}: {key} = {shown} does not fit: write {wanted}.",
         where=where,
         key=key,
         shown=_shown(error["input"]),

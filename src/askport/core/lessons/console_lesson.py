@@ -7,7 +7,7 @@ from ipaddress import AddressValueError, IPv4Address, IPv4Interface
 
 from askport.core.addresses import prefix_of_mask
 from askport.core.lessons.values import Stood
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, phrase_of
 from askport.core.plan.target import Target
 from askport.core.text import display_text
 
@@ -136,13 +136,12 @@ class ConsoleLesson:
         """What it is, in a few words."""
         lines = [*self.login, *self.set, *self.keep, *self.restart]
         secrets = sum("{password}" in each["send"] or "{user}" in each["send"] for each in lines)
-        asked = (
-            phrase(", {secrets} secret{value} asked for", secrets=secrets, value="" if secrets == 1 else "s")
-            if secrets
-            else ""
-        )
-        values = phrase("{count} value{value} put in", count=len(self.stood), value="" if len(self.stood) == 1 else "s")
-        return f"{len(lines)} line{'' if len(lines) == 1 else 's'}, {values}{asked}"
+        parts = [
+            phrase_of(len(lines), "{count} line", "{count} lines"),
+            phrase_of(len(self.stood), "{count} value put in", "{count} values put in"),
+            phrase_of(secrets, "{count} secret asked for", "{count} secrets asked for") if secrets else "",
+        ]
+        return ", ".join(filter(None, parts))
 
 
 def learn_lines(sessions: Sequence[Listening], target: Target | None = None, name: str = "") -> ConsoleLesson:

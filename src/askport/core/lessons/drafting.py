@@ -64,7 +64,7 @@ def _checked(document: dict[str, Any]) -> str:
     try:
         read_kind(text, "what was learned")
     except BadInput as error:
-        raise Refused(f"What passed makes no sound kind, and nothing is kept: {error.message}") from None
+        raise Refused("What passed makes no sound kind, and nothing is kept: {fault}", fault=error.message) from None
     return text
 
 

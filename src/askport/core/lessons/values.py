@@ -7,6 +7,7 @@ from ipaddress import AddressValueError, IPv4Address, IPv4Interface
 
 from askport.core.addresses import prefix_of_mask
 from askport.core.errors import Refused
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.text import display_text, listed, whole_number
 
@@ -116,7 +117,7 @@ def meant_by(
         may_be = [each for each in others if each.address == seen]
     elif len({each.address for each in may_be}) > 1:
         each = listed(f"“{display_text(each.fields[0], 40)}” ({each.address})" for each in may_be)
-        raise Refused(f"{each} could each be its address: give the one that it was set to with --to.")
+        raise Refused("{each} could each be its address: give the one that it was set to with --to.", each=each)
     address = next(iter(may_be), None)
     if address is None or prefix is None:
         return None
@@ -150,9 +151,9 @@ def still_in(made: Mapping[str, str], address: IPv4Address) -> str:
         four = [made[each].lstrip("0") or "0" for each in names[place : place + 4]]
         in_one = [each.lstrip("0") or "0" for each in re.findall(r"\d+", text)] if "{" not in text else []
         if plain in spelt or in_one == octets or four == octets:
-            return f"“{display_text(name, 40)}” holds {display_text(text, 40)}"
+            return phrase("“{name}” holds {text}", name=display_text(name, 40), text=display_text(text, 40))
         if (plain and plain == ".".join(octets[:3])) or four[:2] == [".".join(octets[:3]), octets[3]]:
-            return f"“{display_text(name, 40)}” holds a part of {address}"
+            return phrase("“{name}” holds a part of {address}", name=display_text(name, 40), address=address)
     return ""
 
 

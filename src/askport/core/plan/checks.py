@@ -120,18 +120,15 @@ def _each_device(plan: site_plan.Plan) -> Iterator[Finding]:
             continue
         target = plan.target_of(device)
         if target is None:
-            text = phrase(
-                "{tag}: {address} lies in no subnet of the plan, so its mask is not known: ",
-                tag=device.tag,
-                address=device.address,
-            )
             meant = next((other for each in plan.subnets if (other := transposed(device.address, each.network))), None)
-            slip = (
-                phrase("was {meant} meant (digits swapped)?", meant=meant)
+            text = (
+                "{tag}: {address} lies in no subnet of the plan, so its mask is not known: was {meant} meant (digits "
+                "swapped)?"
                 if meant
-                else phrase("add the subnet, or its prefix.")
+                else "{tag}: {address} lies in no subnet of the plan, so its mask is not known: add the subnet, or its "
+                "prefix."
             )
-            yield Finding("no-subnet", text + slip, tag)
+            yield Finding("no-subnet", phrase(text, tag=device.tag, address=device.address, meant=meant), tag)
             continue
         if target.gateway == target.interface.ip:
             yield Finding(

@@ -24,8 +24,8 @@ class Claim:
     @property
     def words(self) -> str:
         """The tag with all that speaks for and against it."""
-        but = phrase(", but {against}", against=self.against) if self.against else ""
-        return f"{self.item.tag} ({self.because}{but})"
+        values = {"tag": self.item.tag, "because": self.because, "against": self.against}
+        return phrase("{tag} ({because}, but {against})" if self.against else "{tag} ({because})", **values)
 
 
 def claims_on(

@@ -86,8 +86,10 @@ def find_heads(rows: Sequence[Sequence[str]], mapped: Mapping[str, str]) -> int:
         first = next((row for row in rows if any(cell.strip() for cell in row)), ())
         seen = listed([f"'{display_text(cell.strip(), 30)}'" for cell in first if cell.strip()][:6]) or "nothing"
         raise BadInput(
-            f"No row of it heads its columns: {seen} stand first. Name the columns with --map COLUMN=FIELD; the "
-            f"fields are {listed(FIELDS)}."
+            "No row of it heads its columns: {seen} stand first. Name the columns with --map COLUMN=FIELD; the "
+            "fields are {fields}.",
+            seen=seen,
+            fields=listed(FIELDS),
         )
     return best
 
@@ -103,11 +105,17 @@ def columns_of(heads: Sequence[str], mapped: Mapping[str, str]) -> list[tuple[st
         if column not in names:
             there = listed([f"'{display_text(each, 30)}'" for each in names if each][:8])
             raise BadInput(
-                f"--map names the column '{display_text(column, 40)}', which is not there: there are {there}."
+                "--map names the column '{column}', which is not there: there are {there}.",
+                column=display_text(column, 40),
+                there=there,
             )
         if wanted not in FIELDS and wanted != "-":
             what = display_text(wanted, 40)
-            raise BadInput(f"--map names the field '{what}': the fields are {listed(FIELDS)}, or - for none.")
+            raise BadInput(
+                "--map names the field '{what}': the fields are {fields}, or - for none.",
+                what=what,
+                fields=listed(FIELDS),
+            )
     found: list[tuple[str, str | None]] = []
     taken: set[str] = set()
     for name in names:
@@ -140,7 +148,7 @@ def with_tags(columns: list[tuple[str, str | None]], rows: Sequence[Sequence[str
             may_be.append(place)
     if len(may_be) > 1:
         lines = listed([f"--map '{display_text(columns[place][0], 30)}=tag'" for place in may_be])
-        raise BadInput(f"No column is known to hold the tags, and several may: add one of {lines}.")
+        raise BadInput("No column is known to hold the tags, and several may: add one of {lines}.", lines=lines)
     return [(name, "tag" if [place] == may_be else field) for place, (name, field) in enumerate(columns)]
 
 

@@ -6,7 +6,7 @@ from ipaddress import IPv4Address, IPv4Interface, IPv4Network
 
 from askport.core.addresses import LINK_LOCAL, host_fault, host_fault_of, mask_of_prefix, transposed, usable_range
 from askport.core.errors import BadInput
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -240,11 +240,6 @@ def _check_site(target: Target, site: Site) -> TargetCheck:
         )
         return TargetCheck(about="site", passed=False, sentence=sentence)
     meant = transposed(address, site.network)
-    hint = phrase(" Was {meant} meant (digits swapped)?", meant=meant) if meant else ""
-    return TargetCheck(
-        about="site",
-        passed=False,
-        sentence=phrase(
-            "{address} is outside the site's subnet {network}.{hint}", address=address, network=site.network, hint=hint
-        ),
-    )
+    hint = phrase("Was {meant} meant (digits swapped)?", meant=meant) if meant else ""
+    outside = phrase("{address} is outside the site's subnet {network}.", address=address, network=site.network)
+    return TargetCheck(about="site", passed=False, sentence=together(outside, hint))

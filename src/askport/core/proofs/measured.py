@@ -4,7 +4,7 @@ from collections.abc import Callable, Collection
 from ipaddress import IPv4Address, IPv4Network
 
 from askport.core.finding import beliefs, measuring
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.proofs.proof import Proof, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.proofs.who_holds import SameMac
@@ -155,19 +155,18 @@ class GatewayAsPlanned(Proof):
         if self.done or result is None:
             return
         sought = self._heard()
-        looks = phrase(" It looks for {sought} by itself, as it may for any server.", sought=sought) if sought else ""
+        looks = phrase("It looks for {sought} by itself, as it may for any server.", sought=sought) if sought else ""
         if result.prefix is None:
-            self.cannot_be_made(phrase("Its gateway cannot be measured where its mask cannot.{looks}", looks=looks))
+            self.cannot_be_made(together(phrase("Its gateway cannot be measured where its mask cannot."), looks))
         elif result.gateway:
             passed = result.gateway == planned
-            text = phrase("Its gateway is {gateway}", gateway=result.gateway) + (
-                "" if passed else phrase(", planned {planned}", planned=planned or "none")
+            text = (
+                "Its gateway is {gateway}: it sends there what is for addresses outside its subnet."
+                if passed
+                else "Its gateway is {gateway}, planned {planned}: it sends there what is for addresses outside its "
+                "subnet."
             )
-            self._end(
-                passed,
-                str(result.gateway),
-                phrase("{text}: it sends there what is for addresses outside its subnet.", text=text),
-            )
+            self._end(passed, str(result.gateway), phrase(text, gateway=result.gateway, planned=planned or "none"))
         elif result.gateways:
             because = phrase(
                 "{why_no_gateway}, planned {planned}.",

@@ -270,8 +270,10 @@ class PowerCycle(proof.Proof):
                 address=address,
                 took=took,
             )
-            measured = phrase("back after {took:.0f} s", took=took) + (
-                phrase(", power cycle confirmed by the technician") if self._told else ""
+            measured = (
+                phrase("back after {took:.0f} s, power cycle confirmed by the technician", took=took)
+                if self._told
+                else phrase("back after {took:.0f} s", took=took)
             )
             self._end(True, measured, because)
         elif self._tracker.seen:

@@ -56,9 +56,9 @@ class Verdict:
     def words(self) -> str:
         """Say how many passed or failed, and how many are missing: none of them is among those that passed."""
         if self.failed:
-            return f"{len(self.failed)} failed"
-        missing = phrase(", {count} not made", count=len(self.not_made)) if self.not_made else ""
-        return f"{len(self.passed)} passed{missing}"
+            return phrase("{count} failed", count=len(self.failed))
+        values = {"passed": len(self.passed), "missing": len(self.not_made)}
+        return phrase("{passed} passed, {missing} not made" if self.not_made else "{passed} passed", **values)
 
 
 def verdict_of(outcomes: Iterable[Judged]) -> Verdict:

@@ -8,7 +8,7 @@ from askport.core.finding.tracking import Tracker
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.packet import STAYS_ON_LINK, ends_of
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.proofs.proof import ATTEMPTS, INTERVAL_S, Repeated, Subject
 
 _LATE_S = 3.2
@@ -139,12 +139,13 @@ class SameMac(_Holders):
         elsewhere = text.listed(sorted(self._tracker.seen.keys() - {self.address}))
         is_sure = self.address in self._tracker.seen and not self._passes_on
         if not self.holders:
-            where = phrase(" {mac} is at {elsewhere}.", mac=mac, elsewhere=elsewhere) if elsewhere else ""
-            because = phrase(
-                "Nobody answered when asked for {address} {asked} times (ARP).{where}",
-                address=self.address,
-                asked=self.asked,
-                where=where,
+            because = together(
+                phrase(
+                    "Nobody answered when asked for {address} {asked} times (ARP).",
+                    address=self.address,
+                    asked=self.asked,
+                ),
+                phrase("{mac} is at {elsewhere}.", mac=mac, elsewhere=elsewhere) if elsewhere else "",
             )
         elif others and mac in self.holders:
             because = phrase(

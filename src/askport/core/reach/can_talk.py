@@ -102,8 +102,10 @@ def explain(
         far = IPv4Interface((device, prefix))
         answers = laptop.ip in far.network
         lines.append(_parts(phrase("The device's"), far))
-    needs = phrase("the laptop's mask requires {mine} equal bits", mine=mine) + (
-        phrase(", the device's {prefix}", prefix=prefix) if prefix is not None else ""
+    needs = (
+        phrase("the laptop's mask requires {mine} equal bits", mine=mine)
+        if prefix is None
+        else phrase("the laptop's mask requires {mine} equal bits, the device's {prefix}", mine=mine, prefix=prefix)
     )
     both = (
         phrase("agree in their first {agree} bits", agree=agree) if agree else phrase("differ from their first bit on")

@@ -82,10 +82,10 @@ def odd_time(line: chain.Line, others: Iterable[chain.Line], own: str = "") -> s
     """
     who = line.member or own
     of = phrase("The clock of {who}", who=who or "a laptop")
-    dated = phrase("line {place}, dated {at:%Y-%m-%d %H:%M},", place=line.place, at=line.at)
+    dated = phrase("line {place}, dated {at:%Y-%m-%d %H:%M}", place=line.place, at=line.at)
     if line.pushed and is_ahead(line.at, line.pushed):
         return phrase(
-            "{of} was ahead: {dated} had reached the crew by {pushed:%Y-%m-%d %H:%M}.",
+            "{of} was ahead: {dated}, had reached the crew by {pushed:%Y-%m-%d %H:%M}.",
             of=of,
             dated=dated,
             pushed=line.pushed,

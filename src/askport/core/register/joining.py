@@ -68,9 +68,9 @@ def _conflicts(journals: Sequence[Sequence[chain.Line]]) -> Iterable[str]:
         last: dict[str, str] = {}
         for line in lines:
             if isinstance(entry := line.entry, DevicePlanned):
-                last[f"The device {entry.device.tag}"] = entry.model_dump_json()
+                last[phrase("The device {tag}", tag=entry.device.tag)] = entry.model_dump_json()
             elif isinstance(entry, SubnetPlanned):
-                last[f"The subnet {entry.subnet.network}"] = entry.model_dump_json()
+                last[phrase("The subnet {network}", network=entry.subnet.network)] = entry.model_dump_json()
         for name, body in last.items():
             planned.setdefault(name, set()).add(body)
     for name, bodies in planned.items():

@@ -101,11 +101,14 @@ def against_plan(
         elif there:
             other = next(each for each in there if each != known)
             who = f"{tag_of[other]}, {other}" if other in tag_of else str(other)
-            both = phrase(" as well") if known in there else ""
             state, mac, text = (
                 "held-by-another",
                 other,
-                phrase("{address} is held by {who}{both}", address=address, who=who, both=both),
+                phrase(
+                    "{address} is held by {who} as well" if known in there else "{address} is held by {who}",
+                    address=address,
+                    who=who,
+                ),
             )
         elif left:
             state, mac, text = (

@@ -166,14 +166,11 @@ class AnsweringRequests(Way):
         elif dhcp and dhcp.client == self.mac == ethernet.src and dhcp.op == BootpOp.BOOTREQUEST:
             if ethernet.vlan:
                 text = phrase(
-                    "It asks with a tag for VLAN {vlan}, and would not hear an answer without: connect it ",
+                    "It asks with a tag for VLAN {vlan}, and would not hear an answer without: connect it straight, or "
+                    "have its port send that VLAN untagged.",
                     vlan=ethernet.vlan,
                 )
-                self._end(
-                    Result.REFUSED,
-                    phrase("{text}straight, or have its port send that VLAN untagged.", text=text),
-                    heard.at,
-                )
+                self._end(Result.REFUSED, text, heard.at)
             else:
                 self._request(dhcp, heard.at)
 

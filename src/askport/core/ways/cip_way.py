@@ -221,7 +221,8 @@ def _set_steps(start: Start) -> list[_Step]:
         phrase("set host name {name}", name=name), CipService.SET, Attribute.HOST_NAME, lambda _: named, is_needed=False
     )
     gateway = target.gateway or "none"
-    servers = phrase(" DNS {map}", map=" ".join(map(str, target.dns))) if target.dns else ""
+    told = "set configuration {ip} {netmask} gateway {gateway} DNS {dns}"
+    told = told if target.dns else "set configuration {ip} {netmask} gateway {gateway}"
     return [
         _Step(phrase("get status"), CipService.GET, Attribute.STATUS, refuses=_from_switches),
         _Step(phrase("get capability"), CipService.GET, Attribute.CAPABILITY, refuses=_settable),
@@ -230,8 +231,8 @@ def _set_steps(start: Start) -> list[_Step]:
         *([calls] if name else []),
         _Step(phrase("set configuration control static"), CipService.SET, Attribute.CONTROL, static),
         _Step(
-            phrase("set configuration {ip} {netmask} gateway {gateway}{servers}", ip=target.interface.ip,
-                   netmask=target.interface.netmask, gateway=gateway, servers=servers),
+            phrase(told, ip=target.interface.ip, netmask=target.interface.netmask, gateway=gateway,
+                   dns=" ".join(map(str, target.dns))),
             CipService.SET, Attribute.CONFIGURATION, configuration,
         ),
     ]  # fmt: skip

@@ -8,7 +8,7 @@ from askport.core.addresses import UNSPECIFIED
 from askport.core.finding.tracking import Sighting
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Block, Dcp, dcp_frame
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.ways.conversation import Ended
 from askport.core.ways.start import Start
 from askport.core.ways.station_talk import ATTEMPTS, StationRequest, StationTalk, refusal_of
@@ -54,9 +54,9 @@ class SetByDcp(Way):
         if self._then:
             return phrase("Telling it by PROFINET DCP that it is called {name}.", name=self._name)
         if self._question.answer is None:
-            return phrase(
-                "Telling it its address by PROFINET DCP{value}.", value=", for now only" if not self._lasts else ""
-            )
+            if not self._lasts:
+                return phrase("Telling it its address by PROFINET DCP, for now only.")
+            return phrase("Telling it its address by PROFINET DCP.")
         return phrase("It took the request. Waiting for it at {ip}.", ip=self.target.interface.ip)
 
     def receive(self, heard: wire.Heard) -> None:
@@ -91,13 +91,10 @@ class SetByDcp(Way):
         for seen in self._tracker.news():
             if seen.kind is Sighting.ARRIVED and self._follow_until is not None and not self.done:
                 self.permanent = None if self._is_unanswered else self._lasts
-                how = "" if self._lasts else phrase(" It said that this is for now only.")
-                how = phrase(" Its answer was lost.") if self._is_unanswered else how
-                self._finish(
-                    Result.TAKEN,
-                    phrase("It took {address} by PROFINET DCP, same MAC.{how}", address=seen.address, how=how),
-                    now,
-                )
+                how = "" if self._lasts else phrase("It said that this is for now only.")
+                how = phrase("Its answer was lost.") if self._is_unanswered else how
+                took = phrase("It took {address} by PROFINET DCP, same MAC.", address=seen.address)
+                self._finish(Result.TAKEN, together(took, how), now)
 
     def handle_timer(self, now: float) -> None:
         """Ask, or look for it; give up where it does not answer."""

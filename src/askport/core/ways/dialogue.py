@@ -117,20 +117,13 @@ class Dialogue(Conversation):
             self._finish(Ended.WELL, "")
         elif now >= self._give_up_at:
             wanted = self._lines[min(self._place, len(self._lines) - 1)].expect
-            came = (
-                phrase(": it said “{split}”", split=display_text(" ".join(self._text.split())[-80:]))
-                if self._text.strip()
-                else ""
-            )
+            came = display_text(" ".join(self._text.split())[-80:])
+            told = "“{wanted}” did not come in {waited:.0f} s: it said “{came}”"
+            told = told if came else "“{wanted}” did not come in {waited:.0f} s"
             waited = ANSWER_S if self.spoken else _GREETING_S
             self._finish(
                 Ended.SILENT,
-                phrase(
-                    "“{wanted}” did not come in {waited:.0f} s{came}",
-                    wanted=display_text(wanted),
-                    waited=waited,
-                    came=came,
-                ),
+                phrase(told, wanted=display_text(wanted), waited=waited, came=came),
             )
 
     def next_deadline(self) -> float | None:

@@ -73,11 +73,12 @@ class PageTalk(StepTalk[model.PageStep]):
         before = len(self.spoken) - 1
         match event:
             case Closed(_, because):
-                did = phrase(", after {before} of {total} requests", before=before, total=self._total) if before else ""
+                told = "“{text}” was not answered, after {before} of {total} requests: {because}"
+                told = told if before else "“{text}” was not answered: {because}"
                 ended = Ended.CLOSED if before or last else Ended.UNREACHED
                 self._finish(
                     ended,
-                    phrase("“{text}” was not answered{did}: {because}", text=spoken.text, did=did, because=because),
+                    phrase(told, text=spoken.text, before=before, total=self._total, because=because),
                 )
             case Fetched(_, status, text, location, key):
                 text = searched(text, event.headers)

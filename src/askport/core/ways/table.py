@@ -6,7 +6,7 @@ from askport.core import addresses, errors
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, HandWay, Kind, PageWay, PingWay
 from askport.core.kinds.placeholders import values_of, wrote_by
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, phrase_of
 from askport.core.protocols import PROTOCOLS, part
 from askport.core.ways import by_hand, console_way, conversation, dialogue, page_way, ping_way, way_entry
 from askport.core.ways.answering_requests import AnsweringRequests
@@ -45,8 +45,8 @@ def _can_be_typed(device: Device | None, there: addresses.Address | None, kind: 
     if there is None and not (device and device.request):
         return phrase("Its own page or keypad, if it has one.")
     if device and device.request:
-        fell_back = phrase(", at {there} which it fell back to", there=there) if there else ""
-        return phrase("Its own page or keypad, if it has one{fell_back}.", fell_back=fell_back)
+        said = "Its own page or keypad, if it has one, at {there} which it fell back to."
+        return phrase(said if there else "Its own page or keypad, if it has one.", there=there)
     return phrase("Type the new address yourself on its web page, keypad or console.")
 
 
@@ -92,7 +92,7 @@ def _console_of(start: Start) -> tuple[Kind, ConsoleWay]:
 def _values(start: Start, kind: Kind) -> dict[str, str]:
     padded, own = kind.needs.octets == "padded", kind.needs.gateway == "own-address"
     values = values_of(start.target, start.mac, name=start.name, padded=padded, own_gateway=own)
-    return {**values, **{phrase("plan.{head}", head=head): cell for head, cell in start.columns.items()}}
+    return {**values, **{f"plan.{head}": cell for head, cell in start.columns.items()}}
 
 
 def _lines(start: Start) -> list[str]:
@@ -112,11 +112,11 @@ def _has_page(_: Device | None, there: addresses.Address | None, kind: Kind | No
     by = kind.way_by("page") if kind else None
     if kind is None or not isinstance(by, PageWay) or there is None or not by.set:
         return None
-    return phrase(
-        "Its kind, {name}, is set on its page, in {count} request{value}.",
+    return phrase_of(
+        len(by.set),
+        "Its kind, {name}, is set on its page, in {count} request.",
+        "Its kind, {name}, is set on its page, in {count} requests.",
         name=kind.name,
-        count=len(by.set),
-        value="" if len(by.set) == 1 else "s",
     )
 
 

@@ -9,7 +9,7 @@ from typing import Protocol
 from askport.core import channels, machine, wire
 from askport.core.finding.tracking import Sighting
 from askport.core.kinds import model, own_word, placeholders
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.ways.conversation import Conversation, Ended, Spoken
 from askport.core.ways.start import Start
 from askport.core.ways.way import FOLLOW_S, Result, Way
@@ -247,8 +247,8 @@ class Talking(Way):
             self._was_set(talk.said.ended, talk.said.because, now)
         elif talk.said and self._part is _Part.READING:
             has = own_word.words_of(own_word.read_back(talk.said.found)) if talk.said.ended is Ended.WELL else ""
-            because = f"{self.because} {f'It says that it has {has} now.' if has else _NOT_READ}"
-            self._finish(Result.REFUSED, because, now)
+            now_has = phrase("It says that it has {has} now.", has=has) if has else _NOT_READ
+            self._finish(Result.REFUSED, together(self.because, now_has), now)
         elif talk.said and self._part is _Part.KEEPING:
             self._note_spoken(now)
             self._kept = talk.said.ended is Ended.WELL

@@ -14,7 +14,7 @@ from queue import Empty, Queue
 
 from askport.core import errors, text
 from askport.core.crew.in_hand import ALONE, HELD_S, Others, others_of
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, phrase_of
 from askport.edges import jobfile, kept_frames, log
 from askport.edges.crew import frames, job_part, own_key, syncing
 from askport.edges.crew.job_part import Membership
@@ -53,16 +53,17 @@ class CrewState:
         """The line."""
         if self.wrong:
             return phrase("crew: a record failed verification, open the register (r)")
-        waits = f", {self.waits} {'line waits' if self.waits == 1 else 'lines wait'}" if self.waits else ""
+        waits = phrase_of(self.waits, "{count} line waits", "{count} lines wait")
         if self.reached_s is None:
-            return phrase("crew: not reached yet{waits}", waits=waits)
-        if self.fault or self.reached_s > _ASKS_EVERY_S + _SILENT_S:
-            return phrase(
-                "crew: not reached for {reached_s}{waits}", reached_s=text.span_words(self.reached_s), waits=waits
-            )
-        return (
-            phrase("crew: {member}{waits}", member=self.member, waits=waits or ", all sent") if self.member else "live"
-        )
+            said = phrase("crew: not reached yet")
+        elif self.fault or self.reached_s > _ASKS_EVERY_S + _SILENT_S:
+            said = phrase("crew: not reached for {span}", span=text.span_words(self.reached_s))
+        elif self.member:
+            said, waits = phrase("crew: {member}", member=self.member), waits if self.waits else phrase("all sent")
+            return f"{said}, {waits}"
+        else:
+            return phrase("live")
+        return f"{said}, {waits}" if self.waits else said
 
 
 class CrewBeside:

@@ -11,6 +11,7 @@ from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.schema import CreateTable
 
 from askport.core.crew import seals, strands
+from askport.core.phrases import phrase
 from askport.core.register.entries import MemberAccepted, entry_of
 from askport.core.text import display_text
 from askport.edges.job_tables import ACCEPTED, BLOCK, CREW, CREW_OF, DOUBTS, JOURNAL, MEMBERS, SEALS, SHARED
@@ -161,8 +162,18 @@ def strangers_in(connection: Connection) -> list[seals.Member]:
 def stranger_words(each: seals.Member) -> str:
     """Say of a member who came later, or who went, that somebody has to say whether it is right."""
     name = display_text(each.name, 40)
-    came = "was taken out of this crew" if each.removed else f"is new in this crew, with the key {each.fingerprint}"
-    return f"{name} {came}: 'askport crew members JOB --accept \"{name}\"' says that this is right."
+    if each.removed:
+        return phrase(
+            "{name} was taken out of this crew: 'askport crew members JOB --accept \"{name}\"' says that this is "
+            "right.",
+            name=name,
+        )
+    return phrase(
+        "{name} is new in this crew, with the key {key}: 'askport crew members JOB --accept \"{name}\"' says that "
+        "this is right.",
+        name=name,
+        key=each.fingerprint,
+    )
 
 
 def seals_in(connection: Connection) -> list[seals.Seal]:

@@ -91,8 +91,7 @@ def engine_to(url: str) -> "Engine":
     def connect() -> Any:
         beats = {"keepalives_idle": 5, "keepalives_interval": 5, "keepalives_count": 3}
         ours = {"connect_timeout": _CONNECT_S, "tcp_user_timeout": _HOLDS_S * 1000, "application_name": "askport"}
-        options = phrase(
-            "-c statement_timeout={holds_s}s -c lock_timeout={waits_s}s {get}",
+        options = "-c statement_timeout={holds_s}s -c lock_timeout={waits_s}s {get}".format(
             holds_s=_HOLDS_S,
             waits_s=_WAITS_S,
             get=told.get("options", ""),

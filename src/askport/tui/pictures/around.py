@@ -25,8 +25,8 @@ def title_line(workplace: Workplace, now: float, width: int, like: str = "") -> 
     borrowed = ""
     if laptop.borrowed and laptop.borrowed_at is not None:
         since = span_words(now - laptop.borrowed_at)
-        borrowed = phrase(
-            "   borrowed {borrowed} {where} for {since}",
+        borrowed = "   " + phrase(
+            "borrowed {borrowed} {where} for {since}",
             borrowed=listed(laptop.borrowed),
             where=laptop.where,
             since=since,
@@ -34,7 +34,7 @@ def title_line(workplace: Workplace, now: float, width: int, like: str = "") -> 
     if ink.width + 1 + len(item.description) + len(borrowed) <= width:
         ink.put(f" {item.description}")
     if like:
-        ink.put(phrase("  ▐ crate, like {like} ▌", like=like), f"{STRONG} {OURS}")
+        ink.put("  " + phrase("▐ crate, like {like} ▌", like=like), f"{STRONG} {OURS}")
     if ink.width + len(borrowed) > width:
         borrowed = f"   {len(laptop.borrowed)} borrowed"
     ink.put(borrowed, OURS)
@@ -86,11 +86,11 @@ def hand_lines(practice: Practice | None, said: str, width: int, *, compact: boo
     """Draw what the technician's hands can do on the practice bench, and what came of it last."""
     if practice is None:
         return []
-    title = phrase("  practice: ") if compact else phrase("  practice bench, simulate: ")
+    title = phrase("practice:") if compact else phrase("practice bench, simulate:")
     power = phrase("pull its power") if practice.is_powered else phrase("plug its power in")
     keep = phrase("save on its console") if compact else phrase("have its console keep its address")
     verb = keep if practice.hand == "console" else phrase("fill in its {hand}", hand=practice.hand)
-    ink = Ink().put(title, DIM).put("F6 ", STRONG).put(power)
+    ink = Ink().put(f"  {title} ", DIM).put("F6 ", STRONG).put(power)
     if practice.hand != "ping":  # there is something to type into
         ink.put("   F7 ", STRONG).put(verb)
     if practice.hand not in ("console", "ping"):

@@ -97,12 +97,10 @@ def _cable(session: Session, width: int, now: float, real_now: float, pulses: Se
         f"{device.mac}  {session.cable.around.maker(device.mac) or 'maker unknown'}" if device else phrase("nobody yet")
     )
     link = session.cable.link
-    speed = f"{speed_words(link.speed_mbps)}, " if link.speed_mbps else ""
-    state = (
-        phrase(" {speed}up for {now} ", speed=speed, now=span_words(now - link.since))
-        if link.up
-        else phrase(" no link ")
-    )
+    up = phrase("up for {span}", span=span_words(now - link.since))
+    state = f" {up if link.up else phrase('no link')} "
+    if link.up and link.speed_mbps:
+        state = f" {speed_words(link.speed_mbps)}, {up} "
     room = width - len(left) - len(right) - 8
     if room < len(state) + 4 and device:
         right = str(device.mac)  # whose it is stands in the picture too

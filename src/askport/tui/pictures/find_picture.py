@@ -66,13 +66,13 @@ def _ladder(session: Session, width: int) -> list[Ink]:
     lines = [ink.put(says, DIM) if ink.width + len(says) <= width else ink]
     sweeping, calling = finder.sweeping, finder.calling
     if sweeping and not sweeping.done:
-        held = ", held" if sweeping.is_paused else ""
         text = phrase(
-            "at {at}, {left_s} left at {rate:,.0f} a second{held}",
+            "at {at}, {left_s} left at {rate:,.0f} a second, held"
+            if sweeping.is_paused
+            else "at {at}, {left_s} left at {rate:,.0f} a second",
             at=sweeping.at,
             left_s=span_words(sweeping.left_s),
             rate=sweeping.rate,
-            held=held,
         )
         lines.append(_progress(sweeping.asked, sweeping.total, text, width))
     elif calling and not calling.done:

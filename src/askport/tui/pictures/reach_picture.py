@@ -109,7 +109,7 @@ def _ruler(session: Session, network: IPv4Network, device: IPv4Address, width: i
         ink.to(column if label.startswith("└") else column - len(role) - 1).put(label, style)
         lines.append(ink)
     for address, role in further[:_MAX_FURTHER]:
-        lines.append(Ink().put(phrase("also in this subnet  "), DIM).put(address).put(f"  {role}", DIM))
+        lines.append(Ink().put(phrase("also in this subnet"), DIM).put(f"  {address}").put(f"  {role}", DIM))
     return lines
 
 
@@ -150,24 +150,25 @@ def _beside(session: Session) -> list[Ink]:
     own = (
         Ink()
         .to(2)
-        .put(phrase("its own   "), DIM)
+        .put(phrase("its own"), DIM)
+        .to(12)
         .put(listed(laptop.own) or phrase("no address"))
-        .put(phrase("  stays as it is"), DIM)
+        .put("  " + phrase("stays as it is"), DIM)
     )
-    beside = Ink().to(2).put(phrase("beside it "), DIM)
+    beside = Ink().to(2).put(phrase("beside it"), DIM).to(12)
     if laptop.borrowed:
         beside.put(listed(laptop.borrowed), f"{STRONG} {OURS}").put("  borrowed", OURS)
         return [
             own,
             beside,
-            Ink().to(2).put("as        ", DIM).put(laptop.mac).put(phrase("  a MAC address of its own"), DIM),
+            Ink().to(2).put("as        ", DIM).put(laptop.mac).put("  " + phrase("a MAC address of its own"), DIM),
         ]
     if laptop.speaks_ipv6 and session.visit.door:
         beside.put(link_local(laptop.mac), f"{STRONG} {OURS}").put(
-            phrase("  its IPv6 address there, for this cable alone"), DIM
+            "  " + phrase("its IPv6 address there, for this cable alone"), DIM
         )
     elif offered and session.phase.step is Step.REACH:
-        beside.put(offered, OURS).put(phrase("  not yet"), DIM)
+        beside.put(offered, OURS).put("  " + phrase("not yet"), DIM)
     else:
         beside.put("nothing", DIM)
     return [own, beside]
@@ -188,7 +189,7 @@ def _on_adapter(session: Session, width: int) -> list[Ink]:
     own = [str(each) for each in session.cable.laptop.own]
     beside = [Ink().put(each, f"{STRONG} {OURS}").put("  borrowed", OURS) for each in session.cable.laptop.borrowed]
     if session.visit.free_address and not beside and session.phase.step is Step.REACH:
-        beside = [Ink().put(session.visit.free_address, OURS).put(phrase("  not yet"), DIM)]
+        beside = [Ink().put(session.visit.free_address, OURS).put("  " + phrase("not yet"), DIM)]
     meanwhile = [*map(line, own), *beside] or [line(phrase("no address"))]
     lines = [head]
     for before, between in zip_longest(own or [phrase("no address")], meanwhile):
@@ -203,10 +204,11 @@ def _why(session: Session, device: IPv4Address, prefix: int | None, width: int) 
     laptop = ends.reaching(device) or next(iter(ends.addresses), None)
     if laptop and ends.is_beside and laptop in ends.own and device in laptop.network:
         text = phrase(
-            "The laptop's own {laptop} is in its subnet, and is left alone: what is borrowed beside it goes by no ",
+            "The laptop's own {laptop} is in its subnet, and is left alone: what is borrowed beside it goes by no "
+            "route, no firewall and no other adapter of the laptop.",
             laptop=laptop,
         )
-        return wrapped(phrase("{text}route, no firewall and no other adapter of the laptop.", text=text), width, "", 2)
+        return wrapped(text, width, "", 2)
     if laptop is None:
         return wrapped(
             phrase("The laptop has no address on this adapter, so it cannot send to the device."), width, "", 2

@@ -1,7 +1,7 @@
 """Record: as found against as left."""
 
 from askport.core.addresses import mask_of_prefix
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.proofs.verdict import verdict_of
 from askport.core.register.as_left import Basis
 from askport.core.register.found_words import FoundWords, found_words
@@ -66,6 +66,6 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
             Ink().to(2).put("– ", CONFLICT).put(phrase("left out: {name}", name=narrate.proof_words(name)), CONFLICT)
         )
     if session.phase is steps.Phase.RECORDED:
-        back = "" if session.cable.laptop.is_beside else phrase(" The laptop has its own settings back.")
-        lines += [blank(), *wrapped(phrase("Recorded.{back}", back=back), width, STRONG)]
+        back = "" if session.cable.laptop.is_beside else phrase("The laptop has its own settings back.")
+        lines += [blank(), *wrapped(together(phrase("Recorded."), back), width, STRONG)]
     return lines

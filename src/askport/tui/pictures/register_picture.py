@@ -100,7 +100,7 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
     for note in row.notes:
         when, photo = (
             f"{note.at.astimezone():%Y-%m-%d %H:%M}",
-            phrase("  photo {photo}", photo=note.photo) if note.photo else "",
+            "  " + phrase("photo {photo}", photo=note.photo) if note.photo else "",
         )
         lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{note.text}{photo}", width)
     return lines
@@ -114,11 +114,14 @@ def _visits(row: Row, width: int, strangers: Collection[str]) -> list[Ink]:
     lines: list[Ink] = []
     for each in row.visits:
         way = entry_of(each.way)
-        came = phrase("found {as_found}", as_found=each.as_found)
+        came = [phrase("found {as_found}", as_found=each.as_found)]
         if each.result:
-            came += phrase(", set {done}: {result}", done=way.done if way else each.way, result=each.result)
-        left = phrase(", left {as_left}", as_left=each.as_left.words()) if each.as_left.address.basis else ""
+            came.append(phrase("set {done}: {result}", done=way.done if way else each.way, result=each.result))
+        if each.as_left.address.basis:
+            came.append(phrase("left {as_left}", as_left=each.as_left.words()))
+        came.append(str(each.state))
+        if each.member:
+            came.append(phrase("by {member}", member=as_member(each.member, strangers)))
         when = f"{each.found_at.astimezone():%Y-%m-%d %H:%M}"
-        by = phrase(", by {member}", member=as_member(each.member, strangers)) if each.member else ""
-        lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, f"{came}{left}, {each.state}{by}", width)
+        lines += beside(Ink().to(2).put(when, DIM), _FOUND + 2, ", ".join(came), width)
     return lines

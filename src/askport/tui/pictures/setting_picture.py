@@ -2,7 +2,7 @@
 
 from askport.core import addresses, errors
 from askport.core.kinds.typing_in import typed
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.plan import editing, sentence
 from askport.core.plan.target import Target, TargetCheck
 from askport.core.text import listed
@@ -97,7 +97,7 @@ def _present(session: Session) -> dict[str, str]:
     if "dns" in says.said:
         for place in (1, 2, 3):
             server = says.dns[place - 1] if len(says.dns) >= place else "none"
-            present[f"DNS server {place}"] = phrase("{server}, it says", server=server)
+            present[phrase("DNS server {place}", place=place)] = phrase("{server}, it says", server=server)
     return present
 
 
@@ -120,11 +120,13 @@ def _ways(session: Session, width: int) -> list[Ink]:
     for each in ways:
         is_chosen = each.entry is chosen
         ink = Ink().to(2).put("▸ " if is_chosen else "  ", STRONG).put(each.entry.title, STRONG if is_chosen else "")
-        needs = phrase(" It needs {lacks}.", lacks=each.lacks) if each.lacks else ""
+        needs = phrase("It needs {lacks}.", lacks=each.lacks) if each.lacks else ""
         offers = (
-            phrase(" If it is a {offers}: that is not sure, and w takes it.", offers=each.offers) if each.offers else ""
+            phrase("If it is a {offers}: that is not sure, and w takes it.", offers=each.offers) if each.offers else ""
         )
-        lines += beside(ink, _WAY, f"{each.reason}{needs}{offers}", width, "" if is_chosen and each.usable else DIM)
+        lines += beside(
+            ink, _WAY, together(each.reason, needs, offers), width, "" if is_chosen and each.usable else DIM
+        )
     return lines
 
 

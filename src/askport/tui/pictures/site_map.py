@@ -30,11 +30,11 @@ def site_map_lines(site: Site, rows: list[MapRow], cursor: IPv4Address, width: i
     """Draw one subnet; a gap stands after each eighth address where there is room."""
     gaps, is_narrow = width >= _LABEL + ROW + ROW // 8, width < _LABEL + ROW
     label = _SHORT_LABEL if is_narrow else _LABEL
-    via = phrase(", gateway {gateway}", gateway=site.gateway) if site.gateway else phrase(", no gateway")
+    via = phrase("gateway {gateway}", gateway=site.gateway) if site.gateway else phrase("no gateway")
     ruler = Ink().to(label)
     for place in range(0, min(ROW, site.network.num_addresses), 8):
         ruler.put(f"+{place}".ljust(9 if gaps else 8), DIM)
-    lines = [heading(f"{site.network}{via}", width), ruler]
+    lines = [heading(f"{site.network}, {via}", width), ruler]
     for row in rows:
         name = f".{'.'.join(str(row.first).split('.')[2:])}" if is_narrow else f"{row.first}"  # the head has the rest
         ink = Ink().put(name.ljust(label), DIM)

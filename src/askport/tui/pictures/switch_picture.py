@@ -135,7 +135,7 @@ def switch_lines(
                 words, style = told, STRONG
             ink.put(words, style)
         if unit.by == BY_ORDER:
-            ink.put(phrase("   by the order alone"), CONFLICT)
+            ink.put("   " + phrase("by the order alone"), CONFLICT)
         lines.append(ink)
         if unit.because:
             lines += wrapped(unit.because, width, CONFLICT if unit.turn is Turn.LEFT else DIM, indent=column)
@@ -152,7 +152,8 @@ def _shared(macs: Sequence[MacAddress]) -> int:
 def _digest(units: Sequence[Unit], steps: Mapping[str, Step]) -> str:
     """Say how many units are how far, where there is no room for more than a few."""
     words = Counter(str(steps.get(unit.item.tag) or _TURNS.get(unit.turn, (unit.turn, ""))[0]) for unit in units)
-    return phrase("{count} units: ", count=len(units)) + ", ".join(f"{count} {word}" for word, count in words.items())
+    done = ", ".join(f"{count} {word}" for word, count in words.items())
+    return phrase("{count} units: {done}", count=len(units), done=done)
 
 
 def side_by_side_lines(said: Sequence[tuple[str, str]], width: int) -> list[Ink]:

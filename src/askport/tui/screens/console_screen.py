@@ -10,7 +10,7 @@ from textual.events import Key
 
 from askport.core.channels import FarEnd, SshPort
 from askport.core.kinds.typing_in import typed
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, phrase_of
 from askport.core.visit.stages.stage import Next
 from askport.tui import ink, laptop_console, questions
 from askport.tui.pictures.around import next_lines
@@ -89,7 +89,7 @@ class ConsoleScreen(DrawnScreen[laptop_console.Terminal | None]):
         title = (
             ink.Ink()
             .put(f"  {device.work.tag}", ink.STRONG)
-            .put(phrase("  its console at {far}", far=self._far), ink.DIM)
+            .put("  " + phrase("its console at {far}", far=self._far), ink.DIM)
         )
         self.query_one("#heading", Sheet).show([title])
         if terminal:
@@ -114,10 +114,10 @@ class ConsoleScreen(DrawnScreen[laptop_console.Terminal | None]):
                 *(ink.Ink().put(f"  {name}").to(20).put(text, ink.STRONG) for name, text in fields),
             ]
         count = len(self.terminal.listening.lines) if self.terminal else 0
-        said = phrase(
-            "{count} line{value} listened to, so that the next unit can be set by them.",
-            count=count,
-            value="" if count == 1 else "s",
+        said = phrase_of(
+            count,
+            "{count} line listened to, so that the next unit can be set by them.",
+            "{count} lines listened to, so that the next unit can be set by them.",
         )
         return [
             *lines,

@@ -74,10 +74,9 @@ class CribScreen(DrawnScreen[None]):
             return
         self._at %= len(values)
         there, way = session.device.whereabouts, session.device.way
-        head = Ink().put(phrase("  Type this into ")).put(session.device.work.tag, f"{STRONG} {THEIRS}")
-        self.query_one("#heading", sheet.Sheet).show(
-            [head.put(phrase(", which is at {there} now", there=there) if there else "", DIM)]
-        )
+        head = Ink().put(f"  {phrase('Type this into')} ").put(session.device.work.tag, f"{STRONG} {THEIRS}")
+        head.put(f", {phrase('which is at {there} now', there=there)}" if there else "", DIM)
+        self.query_one("#heading", sheet.Sheet).show([head])
         below = wrapped(self._copied or _HINT, self.sheet_room, DIM)
         by = session.device.kind.way_by("hand") if session.device.kind else None
         if isinstance(by, model.HandWay) and by.say:

@@ -87,7 +87,7 @@ class DifferencesScreen(TakesEntries):
         title = (
             Ink()
             .put(f"  {self._workplace.title}", STRONG)
-            .put(phrase(" · {count} said differently", count=len(found)), DIM)
+            .put(" · " + phrase("{count} said differently", count=len(found)), DIM)
         )
         self.query_one("#heading", sheet.Sheet).show([title])
         lines: list[Ink] = []

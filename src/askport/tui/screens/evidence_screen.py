@@ -48,7 +48,7 @@ class EvidenceScreen(DrawnScreen[None]):
     def draw(self) -> None:
         width = self.sheet_room
         reasons = self._device.reasons()
-        title = Ink().put(phrase("  What it said: ")).put(self._device.mac, f"{STRONG} {THEIRS}")
+        title = Ink().put(f"  {phrase('What it said:')} ").put(self._device.mac, f"{STRONG} {THEIRS}")
         title.put(f"  {device_words(self._device, self._maker)}", DIM)
         self.query_one("#heading", sheet.Sheet).show([title])
         if not reasons:
@@ -65,10 +65,11 @@ class EvidenceScreen(DrawnScreen[None]):
             return
         lines = []
         for heard in reason.frames:
-            which = "" if len(reason.frames) == 1 else "first " if heard is reason.frames[0] else "last "
+            said = "heard first at {when}" if heard is reason.frames[0] else "heard last at {when}"
+            said = "heard at {when}" if len(reason.frames) == 1 else said
             when = f"{self._wire.wall(heard.at).astimezone():%H:%M:%S.%f}"[:-3]
             lines += [
-                *frame_lines(heard, reason, phrase("heard {which}at {when}", which=which, when=when), width),
+                *frame_lines(heard, reason, phrase(said, when=when), width),
                 blank(),
             ]
         frame.show(lines)

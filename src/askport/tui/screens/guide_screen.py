@@ -8,6 +8,7 @@ from textual.containers import Horizontal, VerticalScroll
 from textual.widgets import Markdown, Static
 
 from askport.core.finding.loudness import Loudness
+from askport.core.phrases import phrase
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase, Step
 from askport.edges.guide_text import parts
@@ -85,7 +86,9 @@ class GuideScreen(DrawnScreen[None]):
 
     def draw(self) -> None:
         part = parts()[self._at]
-        self.query_one("#place", Static).update(f"part {self._at + 1} of {len(parts())} of the guide")
+        self.query_one("#place", Static).update(
+            phrase("part {part} of {parts} of the guide", part=self._at + 1, parts=len(parts()))
+        )
         self.query_one(Markdown).update(f"## {part.heading}\n{_for_screen(part.text)}")
         contents = self.query_one("#contents", Sheet)
         contents.display = self.room >= _ROOM_FOR_CONTENTS

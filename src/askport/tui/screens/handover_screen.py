@@ -41,7 +41,8 @@ class HandoverScreen(DrawnScreen[None]):
         to_come = len(not_started(register.rows(), register.plan()))
         title = Ink().put(f"  {self._site}", STRONG)
         title.put(
-            phrase(" · handover   {proven_words}", proven_words=proven_words(*register.proven(), not_started=to_come)),
+            " · "
+            + phrase("handover   {proven_words}", proven_words=proven_words(*register.proven(), not_started=to_come)),
             DIM,
         )
         self.query_one("#heading", sheet.Sheet).show([title])
@@ -58,12 +59,11 @@ class HandoverScreen(DrawnScreen[None]):
         )
         lines += wrapped(handover_pages.grouped(self._job.fingerprint), width, STRONG, 2)
         text = phrase(
-            "Later, 'askport register verify {name} --against' with its first 16 digits or more says ",
+            "Later, 'askport register verify {name} --against' with its first 16 digits or more says whether what was "
+            "handed over still stands, and what came after it.",
             name=self._job.path.name,
         )
-        lines += wrapped(
-            phrase("{text}whether what was handed over still stands, and what came after it.", text=text), width, DIM
-        )
+        lines += wrapped(text, width, DIM)
         for points in open_points(register.rows(), register.plan(), register.open_conflicts()):
             lines += [blank(), heading(f"{points.heading}: {points.count}", width)]
             lines += [each for text in points.lines[:_MOST] for each in wrapped(text, width, CONFLICT, 2)]

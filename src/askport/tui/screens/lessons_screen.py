@@ -48,7 +48,7 @@ class LessonsScreen(TakesEntries):
         title = (
             Ink()
             .put(f"  {self._workplace.title}", STRONG)
-            .put(phrase(" · {count} learned, or laid beside it", count=len(found)), DIM)
+            .put(" · " + phrase("{count} learned, or laid beside it", count=len(found)), DIM)
         )
         self.query_one("#heading", sheet.Sheet).show([title])
         lines: list[Ink] = []
@@ -58,8 +58,10 @@ class LessonsScreen(TakesEntries):
             ink = Ink().put("▸ " if here else "  ", STRONG).put(each.kind.name, STRONG if here else "")
             lines.append(
                 ink.put(
-                    phrase("  by {ways}", ways=ways or "nothing")
-                    + ("" if each.kind.recognise.sure else phrase(", offered only")),
+                    "  "
+                    + phrase(
+                        "by {ways}" if each.kind.recognise.sure else "by {ways}, offered only", ways=ways or "nothing"
+                    ),
                     DIM,
                 )
             )

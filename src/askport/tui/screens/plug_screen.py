@@ -150,7 +150,9 @@ class PlugScreen(Screen[None]):
 
     def _draw(self) -> None:
         width = max(60, self.size.width - 9)
-        self.query_one("#heading", sheet.Sheet).show([Ink().put(phrase("  Which adapter is the cable in?"), STRONG)])
+        self.query_one("#heading", sheet.Sheet).show(
+            [Ink().put("  " + phrase("Which adapter is the cable in?"), STRONG)]
+        )
         lines = [*wrapped(phrase("Plug the cable in now: the adapter whose link comes up is the one."), width), blank()]
         if self._refused:
             more = phrase("{refused} 'askport doctor' says what else is missing.", refused=self._refused)
@@ -172,10 +174,8 @@ class PlugScreen(Screen[None]):
         speed = f", {speed_words(adapter.speed_mbps)}" if adapter.speed_mbps and adapter.link_up else ""
         head = Ink().put("▸ " if pointed else "  ", STRONG).put(adapter.name, style).to(20).put(adapter.kind, DIM)
         head.to(34).put("━━" if adapter.link_up else "╌╌", OURS if adapter.link_up else DIM)
-        head.put(
-            phrase(" link up{speed}", speed=speed) if adapter.link_up else phrase(" no link"),
-            "" if adapter.link_up else DIM,
-        )
+        link = phrase("link up") if adapter.link_up else phrase("no link")
+        head.put(f" {link}{speed}", "" if adapter.link_up else DIM)
         addresses = "  ".join(f"{each.interface} ({each.origin})" for each in adapter.addresses)
         words = addresses or phrase("no address")
         fits = 62 + len(words) <= width

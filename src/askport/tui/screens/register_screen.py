@@ -151,10 +151,12 @@ class RegisterScreen(drawn_screen.DrawnScreen[None]):
         register, work = self._register, self._workplace.run.work
         proven, everyone, open_among = register.proven()
         self._found = found = register.count(self._wanted)
-        title = Ink().put(f"  {self._workplace.title}", STRONG).put(phrase(" · register of "), DIM)
+        title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · {phrase('register of')} ", DIM)
         title.put(self._workplace.run.job.path.name).put(f"   {proven_words(proven, everyone, open_among)}", DIM)
         title.put(f"   {found} found" if found < everyone else "", THEIRS)
-        title.put(phrase("   by {order}", order=self._order) if self._order is not searching.Order.FOUND else "", DIM)
+        title.put(
+            "   " + phrase("by {order}", order=self._order) if self._order is not searching.Order.FOUND else "", DIM
+        )
         self.query_one("#heading", Sheet).show([title])
         width = max(40, self.room - 8)
         done = register.recorded_tags()

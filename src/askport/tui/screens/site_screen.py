@@ -138,7 +138,7 @@ class SiteScreen(DrawnScreen[None]):
             lines = wrapped(text, width, DIM)
         found = address_map.counts(rows)
         told = ", ".join(f"{number} {state}" for state, number in found.items())
-        title = Ink().put(f"  {self._workplace.title}", STRONG).put(phrase(" · the site   {told}", told=told), DIM)
+        title = Ink().put(f"  {self._workplace.title}", STRONG).put(" · " + phrase("the site   {told}", told=told), DIM)
         self.query_one("#heading", sheet.Sheet).show([self._heading(title)])
         self.query_one("#map", sheet.Sheet).show([*lines, *site_map.legend_lines(rows, width), *self._below(width)])
         self.query_one("#devices", sheet.Sheet).show(self._devices(known))
@@ -213,7 +213,7 @@ class SiteScreen(DrawnScreen[None]):
         if item := self._item(cell):
             about = f"{says[:-1]}, {item.description}." if item.description else says
             if cell.state is address_map.CellState.PLANNED and self._may_take:
-                return Next(about, phrase("Take it{instead}.", instead=self._instead))
+                return Next(about, self._takes)
             return Next(about)
         if cell.state is address_map.CellState.FREE and self._may_move:
             return Next(says, phrase("Give it to {tag}, the current device.", tag=device.work.tag))
@@ -223,10 +223,11 @@ class SiteScreen(DrawnScreen[None]):
         return next((each for each in self._workplace.run.work if each.tag in cell.tags), None)
 
     @property
-    def _instead(self) -> str:
+    def _takes(self) -> str:
         session, device = self._workplace.run.session, self._workplace.run.session.device
         is_next = session.phase in _BETWEEN or device.chosen is None
-        return " next" if is_next else phrase(" for the current device, instead of {tag}", tag=device.work.tag)
+        said = "Take it next." if is_next else "Take it for the current device, instead of {tag}."
+        return phrase(said, tag=device.work.tag)
 
     @property
     def _may_take(self) -> bool:

@@ -182,7 +182,7 @@ class SwitchScreen(DrawnScreen[None]):
         self._look()
         lanes = [(each.unit, each.session) for each in self.going.at_hand if each.unit] if self.going else []
         steps = {unit.item.tag: session.phase.step for unit, session in lanes}
-        title = Ink().put(f"  {self._workplace.title}", STRONG).put(phrase("   all on one switch"), DIM)
+        title = Ink().put(f"  {self._workplace.title}", STRONG).put("   " + phrase("all on one switch"), DIM)
         self.query_one("#heading", sheet.Sheet).show([title])
         in_cut = self.going.in_cut() if self.going else {}
         lines = switch_lines(self._heard, self.crate.units, self.crate.half, steps, in_cut, self._lanes(), width - 6)
@@ -200,7 +200,7 @@ class SwitchScreen(DrawnScreen[None]):
         practice = self._workplace.practice
         hands = (
             Ink()
-            .put(phrase("  practice bench, simulate: "), DIM)
+            .put(f"  {phrase('practice bench, simulate:')} ", DIM)
             .put("F6 ", STRONG)
             .put(phrase("power of all, off or on"))
         )

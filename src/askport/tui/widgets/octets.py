@@ -56,16 +56,10 @@ class OctetKeys(Static, can_focus=True):
 
     def _say(self) -> None:
         offer = self._offer()
-        free = phrase("   space: {offer}, the next free one", offer=offer) if offer else ""
-        self.update(
-            Content(
-                phrase(
-                    "Type the number; ← → for another one, ↑ ↓ for another value, x for none{free}\nEnter takes "
-                    "them, Escape leaves them, / types the whole line",
-                    free=free,
-                )
-            )
-        )
+        said = phrase("Type the number; ← → for another one, ↑ ↓ for another value, x for none")
+        free = "   " + phrase("space: {offer}, the next free one", offer=offer) if offer else ""
+        ends = phrase("Enter takes them, Escape leaves them, / types the whole line")
+        self.update(Content(f"{said}{free}\n{ends}"))
 
     def on_key(self, event: Key) -> None:
         """Do what a key says; none of them is anybody else's meanwhile."""

@@ -59,9 +59,9 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
     if not run.work:
         return []
     states = run.job.register.states()
-    crate = phrase(" Crate, same as {like}", like=like)
-    crate = crate if len(crate) <= width else phrase(" Crate, like {like}", like=like)[:width]
-    lines = [blank(), line(crate if like else phrase(" Job list"), STRONG)]
+    crate = f" {phrase('Crate, same as {like}', like=like)}"
+    crate = crate if len(crate) <= width else f" {phrase('Crate, like {like}', like=like)}"[:width]
+    lines = [blank(), line(crate if like else f" {phrase('Job list')}", STRONG)]
     tags = [item.tag for item in run.work]
     at_hand = run.session.device.listed_as
     here = tags.index(at_hand) if at_hand in tags else len(tags)

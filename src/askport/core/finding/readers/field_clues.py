@@ -51,7 +51,7 @@ def read_knx(message: field_protocols.Knx, packet: Packet) -> Iterator[Clue]:
         yield Clue(ethernet.src, ClueKind.OFFERS, text="udp", port=message.port, source="knx")
     if message.mac is not None:
         bus = message.individual_address
-        at = phrase("at {bus}.{bus_2}.{bus_3} on its bus", bus=bus >> 12, bus_2=bus >> 8 & 15, bus_3=bus & 255)
+        at = phrase("at {place} on its bus", place=f"{bus >> 12}.{bus >> 8 & 15}.{bus & 255}")
         manufacturer, number = int.from_bytes(message.serial[:2], "big"), int.from_bytes(message.serial[2:], "big")
         known = any(message.serial)
         identity = Identity("knx", manufacturer if known else None, None, number if known else None, at)

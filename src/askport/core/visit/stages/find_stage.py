@@ -1,11 +1,13 @@
 """Find: which device is meant, and which address it has."""
 
+from ipaddress import IPv4Address
+
 from askport.core import addresses, errors
 from askport.core.finding import beliefs, blinking, clues, loudness
 from askport.core.finding.device import Device
 from askport.core.finding.sweeping import Sweeping
 from askport.core.machine import KeepFrames, Send
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.plan.claims import Claim, claims_on, is_decided
 from askport.core.register import entries, writing
 from askport.core.text import span_words
@@ -26,8 +28,8 @@ _LOUDER = {
 _TRIED = {
     loudness.Loudness.LISTEN: "",
     loudness.Loudness.GREET: "",
-    loudness.Loudness.CALL: phrase(" No common address answers."),
-    loudness.Loudness.SWEEP: phrase(" The sweep is over."),
+    loudness.Loudness.CALL: phrase("No common address answers."),
+    loudness.Loudness.SWEEP: phrase("The sweep is over."),
 }
 
 
@@ -179,30 +181,28 @@ class Find(Stage):
         )
         silent_s = now - max(visit.cable.link.since, visit.cable.began_at, device.last_at if device else 0.0)
         if silent_s >= SILENCE_S:
-            heard, hands = (
-                phrase(
-                    "Nothing {value}heard for {silent_s}.",
-                    value="more " if device else "",
-                    silent_s=span_words(silent_s),
-                ),
-                POWER,
-            )
+            nothing = "Nothing more heard for {silent}." if device else "Nothing heard for {silent}."
+            heard, hands = phrase(nothing, silent=span_words(silent_s)), POWER
             if device and device.link_local and visit.cable.laptop.is_beside:
                 heard = phrase("Only an IPv6 address heard: press o to open its web page.")
-        heard += _TRIED[finder.loudness]
-        return Next(heard, f"{_LOUDER[finder.loudness]}{self._first()}.", hands)
+        louder = f"{_LOUDER[finder.loudness]}."
+        if self._first:
+            louder = phrase("{louder}, {first} first, which its manual gives.", louder=louder[:-1], first=self._first)
+        return Next(together(heard, _TRIED[finder.loudness]), louder, hands)
 
-    def _first(self) -> str:
+    @property
+    def _first(self) -> IPv4Address | None:
+        """The address that is asked for before others, where its manual gives one."""
         delivered = self._visit.device.work.delivered
         calls = self._visit.cable.finder.loudness in (loudness.Loudness.LISTEN, loudness.Loudness.GREET)
-        return phrase(", {ip} first, which its manual gives", ip=delivered.ip) if delivered and calls else ""
+        return delivered.ip if delivered and calls else None
 
     def _take(self, device: Device) -> Next:
         around = self._visit.cable.around
         who = f"{device.mac} ({around.maker(device.mac) or 'maker unknown'})"
         codes = {hazard.code for hazard in self._visit.cable.finder.hazards()}
         several = "several-devices" in codes
-        check = phrase("This is {words}. ", words=known.words) if (known := around.known.get(device.mac)) else ""
+        check = phrase("This is {words}.", words=known.words) if (known := around.known.get(device.mac)) else ""
         claim = self._claims(device.mac)[0]
         if not known and claim.item.tag != self._visit.device.work.tag:
             who = phrase("{who} as {words}", who=who, words=claim.words)
@@ -213,24 +213,23 @@ class Find(Stage):
             hands = phrase("The cable is in a live network: check the label first.")
         if not device.is_found and (unseen := self._visit.set_unseen(device)):
             return Next(
-                phrase("{check}It has shown no address. {reason}", check=check, reason=unseen.reason),
+                together(check, phrase("It has shown no address."), unseen.reason),
                 phrase("Use this device: {who}.", who=who),
                 hands,
             )
         if not device.is_found and self._visit.only_over_ipv6(device):
             over = phrase("{who} over IPv6, at {link_local}", who=who, link_local=device.link_local)
             return Next(
-                phrase("{check}It answers for no common IPv4 address.", check=check),
+                together(check, phrase("It answers for no common IPv4 address.")),
                 phrase("Use this device: {over}.", over=over),
                 hands,
             )
         if device.request:
-            asks = phrase(
-                "{check}It requests an address by {protocol}.", check=check, protocol=device.request.protocol.upper()
-            )
-            return Next(asks, phrase("Use this device: {who}.", who=who), hands)
-        at = phrase(" at {address}", address=device.best.address) if device.best else ""
-        return Next(check.rstrip(), phrase("Use this device: {who}{at}.", who=who, at=at), hands)
+            asks = phrase("It requests an address by {protocol}.", protocol=device.request.protocol.upper())
+            return Next(together(check, asks), phrase("Use this device: {who}.", who=who), hands)
+        if device.best:
+            who = phrase("{who} at {address}", who=who, address=device.best.address)
+        return Next(check, phrase("Use this device: {who}.", who=who), hands)
 
     def result(self) -> str:
         """Say which address it has, and how sure that is."""
@@ -269,7 +268,6 @@ def _sweeping(sweeping: Sweeping, faster: float | None) -> Next:
     )
     if sweeping.is_paused:
         return Next(phrase("Sweep paused {left}. Press Space to resume.", left=left))
-    more = phrase(" + for {faster:,.0f} a second,", faster=faster) if faster else ""
-    return Next(
-        phrase("Sweeping: {left}. Press{more} a to sweep a range of your own, Space to pause.", left=left, more=more)
-    )
+    said = "Sweeping: {left}. Press + for {faster:,.0f} a second, a to sweep a range of your own, Space to pause."
+    said = said if faster else "Sweeping: {left}. Press a to sweep a range of your own, Space to pause."
+    return Next(phrase(said, left=left, faster=faster or 0))

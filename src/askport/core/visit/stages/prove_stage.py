@@ -5,12 +5,13 @@ from ipaddress import IPv4Address
 
 from askport.core import machine, protocols
 from askport.core.kinds.model import PageWay
-from askport.core.phrases import phrase
+from askport.core.phrases import begun, phrase, together
 from askport.core.proofs import page_answers, power_cycle, proof, reachable, verdict
 from askport.core.proofs.course import Course, Part, Terms
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.reach.whom_it_answers import WhomItAnswers
 from askport.core.register.entries import Left
+from askport.core.text import listed
 from askport.core.visit import steps, transitions
 from askport.core.visit.stages.stage import Next, Siblings, Stage
 from askport.core.visit.visit import USUAL_PORTS, Visit
@@ -254,7 +255,7 @@ class Prove(Stage):
         if cycle.power is power_cycle.Power.UNSURE:
             confirms = phrase("Confirm that you cut its power.") if cycle.may_be_confirmed else ""
             skip = phrase("Press l to skip this check.")
-            return Next(f"{cycle.unsure} {skip}", confirms, phrase("If you did not cut its power, cut it now."))
+            return Next(together(cycle.unsure, skip), confirms, phrase("If you did not cut its power, cut it now."))
         way = self._visit.device.way
         pull = phrase("unplug the cable at the device end") if cycle.takes_power_by_cable else phrase("pull its power")
         keep = (
@@ -262,13 +263,10 @@ class Prove(Stage):
                 "Save the address on the device first, or it is lost at the next power cycle. Then {pull}", pull=pull
             )
             if way and way.permanent is False and not self._visit.device.is_kept
-            else phrase("{pull}{pull_2}, wait three seconds", pull=pull[0].upper(), pull_2=pull[1:])
+            else phrase("{pull}, wait three seconds", pull=begun(pull))
         )
-        fed = phrase("It takes its power through the cable. ") if cycle.takes_power_by_cable else ""
-        wiggled = f"{cycle.wiggled} " if cycle.wiggled else ""
-        said = phrase(
-            "{wiggled}{fed}Press l to skip this check.{may_save}", wiggled=wiggled, fed=fed, may_save=self._may_save()
-        )
+        fed = phrase("It takes its power through the cable.") if cycle.takes_power_by_cable else ""
+        said = together(cycle.wiggled, fed, phrase("Press l to skip this check."), self._may_save())
         return Next(said, hands=phrase("{keep} and put it back.", keep=keep))
 
     def _may_save(self) -> str:
@@ -278,7 +276,7 @@ class Prove(Stage):
         keys = [key for key, at in opens if any(port in ports for port in at)]
         if way is None or way.permanent is not None or not keys:
             return ""
-        return phrase(" Has it a line or a button that saves? {keys}.", keys=" and ".join(keys))
+        return phrase("Has it a line or a button that saves? {keys}.", keys=listed(keys))
 
     def result(self) -> str:
         """Say how many proofs passed or failed, and how many are missing."""

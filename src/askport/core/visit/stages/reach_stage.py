@@ -9,7 +9,7 @@ from askport.core.finding.first_words import FirstWords
 from askport.core.finding.greeting import ask_for_numbers
 from askport.core.formats.modbus import PORT_MODBUS
 from askport.core.kinds.recognising import wants_first_words
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.proofs import page_answers, proof, who_holds
 from askport.core.proofs.reachable import Echo, PortOpens
 from askport.core.reach.free_address import FreeAddressSearch
@@ -125,8 +125,8 @@ class Reach(Stage):
                     self._go_on(now)
                 else:  # nothing is set on whoever else may be at its address
                     self._stages.look_again()
-                    again = "" if visit.device.errand else phrase(" Look again for who is there.")
-                    visit.trouble = errors.Refused(f"{there.because}{again}")
+                    again = "" if visit.device.errand else phrase("Look again for who is there.")
+                    visit.trouble = errors.Refused(together(there.because, again))
             case steps.Phase.TRYING_PORTS, _:
                 self._introduced(ran)
                 self._go_on(now)

@@ -2,7 +2,7 @@
 
 from askport.core import machine, text
 from askport.core.finding.device import Device
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.register.entries import Left, Recorded
 from askport.core.visit import steps, transitions
 from askport.core.visit.stages.stage import Next, Stage
@@ -36,17 +36,15 @@ class Record(Stage):
         """Say what is recorded and given back."""
         visit, tag = self._visit, self._visit.device.work.tag
         if visit.phase is steps.Phase.RECORDED:
-            back = "" if visit.cable.laptop.is_beside else phrase(" and the laptop has its own settings back")
-            return Next(phrase("{tag} is recorded{back}.", tag=tag, back=back), phrase("Go on to the next device."))
+            done = "{tag} is recorded and the laptop has its own settings back."
+            done = "{tag} is recorded." if visit.cable.laptop.is_beside else done
+            return Next(phrase(done, tag=tag), phrase("Go on to the next device."))
         failed = visit.device.course.wrong if visit.device.course else None
-        wrong = phrase("{because} Press b to go back and correct it. ", because=failed.because) if failed else ""
+        wrong = phrase("{because} Press b to go back and correct it.", because=failed.because) if failed else ""
         borrowed = visit.cable.laptop.borrowed
-        back = (
-            phrase(", and give {borrowed} back", borrowed=text.listed(borrowed))
-            if borrowed and not visit.cable.laptop.is_beside
-            else ""
-        )
-        record = phrase("Record {tag}{value}{back}.", tag=tag, value=" with this fault" if failed else "", back=back)
+        what = phrase("{tag} with this fault" if failed else "{tag}", tag=tag)
+        gives = borrowed and not visit.cable.laptop.is_beside
+        record = "Record {what}, and give {borrowed} back." if gives else "Record {what}."
         watch = visit.device.course.watch if visit.device.course else None
         left_s = watch.left_s(now) if watch else 0.0
         watched = (
@@ -54,7 +52,7 @@ class Record(Stage):
             if left_s >= 1.0
             else ""
         )
-        return Next(f"{wrong}{watched}".rstrip(), record)
+        return Next(together(wrong, watched), phrase(record, what=what, borrowed=text.listed(borrowed)))
 
     def result(self) -> str:
         """Say whether it is recorded."""

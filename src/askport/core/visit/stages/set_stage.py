@@ -5,7 +5,7 @@ from dataclasses import replace
 
 from askport.core import addresses, errors, machine
 from askport.core.kinds import model, recognising
-from askport.core.phrases import phrase
+from askport.core.phrases import begun, phrase, together
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.plan.target import Target
 from askport.core.reach.free_address import FreeAddressSearch
@@ -305,8 +305,9 @@ class Setting(Stage):
         target = device.target
         if target is None:
             begins = visit.suggested()
-            said = phrase(", beginning with {interface}", interface=begins.interface) if begins else ""
-            return Next(phrase("No address is planned. Press e to enter one{said}.", said=said))
+            enter = "No address is planned. Press e to enter one, beginning with {interface}."
+            enter = enter if begins else "No address is planned. Press e to enter one."
+            return Next(phrase(enter, interface=begins and begins.interface))
         match visit.phase:
             case Phase.PREPARING if visit.running and visit.running[0].done:
                 return Next(phrase("Reading what it says of its settings."))
@@ -328,7 +329,7 @@ class Setting(Stage):
                 does = (
                     phrase("Borrow {free_address} and {does}", free_address=visit.free_address, does=does)
                     if says_so
-                    else f"{does[0].upper()}{does[1:]}"
+                    else begun(does)
                 )
                 return Next(after_all, f"{does}.")
             case Phase.MAY_KEEP:
@@ -343,12 +344,12 @@ class Setting(Stage):
                 return Next(phrase("Saving the address ({keeps}).", keeps=table.keeps(device.kind)))
             case Phase.NOT_SET if device.way:
                 other = (
-                    phrase(" Press u for another {asked}.", asked=asked)
+                    phrase("Press u for another {asked}.", asked=asked)
                     if (asked := self.asks_for) in (errors.Wants.LOG_IN, errors.Wants.COMMUNITY)
                     else ""
                 )
-                back = phrase(" Press z to restore it as found.") if self.may_restore else ""
-                return Next(f"{device.way.because}{other}{back}", phrase("Try again."))
+                back = phrase("Press z to restore it as found.") if self.may_restore else ""
+                return Next(together(device.way.because, other, back), phrase("Try again."))
             case Phase.SETTING if device.way:
                 waits = device.way.waits_for
                 return Next(hands=waits) if device.way.wants_power or not device.way.gives else Next(waits)
