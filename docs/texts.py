@@ -21,8 +21,8 @@ SAYS = ("phrase", "Refused", "BadInput", "MachineRefused", "say")
 """What is called with a template first."""
 SAYS_NAMED = frozenset({"help", "title", "says", "enter_does"})
 """Arguments by name that are templates, wherever they stand."""
-TABLES = frozenset({"ClueKind"})
-"""Enumerations the texts of which are templates."""
+TABLES = frozenset({"ClueKind", "Step", "Loudness", "Touches", "Belief", "Basis", "CellState", "Turn"})
+"""Enumerations the texts of which are said."""
 NOT_READ = (
     "bench/",  # what devices say
     "core/formats/",  # the names of fields, as their standards write them
@@ -80,24 +80,32 @@ def templates_of(node: ast.Call, tree: ast.Module) -> list[str]:
     return [text for each in parts if (text := text_of(each))]
 
 
-def texts_in(file: str, tree: ast.Module) -> Iterator[Found]:
-    """Yield the templates of one module."""
+def names_in(tree: ast.Module) -> set[str]:
+    """Return the constants, of whichever module, that are said in one."""
+    calls = (each for each in ast.walk(tree) if isinstance(each, ast.Call) and called(each) in SAYS and each.args)
+    return {each.args[0].id for each in calls if isinstance(each.args[0], ast.Name) and each.args[0].id.isupper()}
+
+
+def texts_in(file: str, tree: ast.Module, named: set[str]) -> Iterator[Found]:
+    """Yield the templates of one module; ``named`` are the constants that are said somewhere."""
     for node in ast.walk(tree):
         match node:
+            case ast.Call() if called(node) == "Binding":
+                yield from (Found(file, node.lineno, text) for each in node.args[2:3] if (text := text_of(each)))
             case ast.Call() if called(node) == "phrase_of" and len(node.args) == 3:
                 yield Found(file, node.lineno, text_of(node.args[1]) or "", text_of(node.args[2]) or "")
             case ast.Call():
                 if called(node) in SAYS:
                     yield from (Found(file, node.lineno, text) for text in templates_of(node, tree))
-                for named in node.keywords:
-                    if named.arg in SAYS_NAMED and (text := text_of(named.value)):
-                        yield Found(file, named.value.lineno, text)
+                for argument in node.keywords:
+                    if argument.arg in SAYS_NAMED and (text := text_of(argument.value)):
+                        yield Found(file, argument.value.lineno, text)
             case ast.ClassDef() if node.name in TABLES:
                 for each in node.body:
                     for part in ast.walk(each) if isinstance(each, ast.Assign) else ():
-                        if (text := text_of(part)) and _WORDS.search(text):
+                        if text := text_of(part):
                             yield Found(file, each.lineno, text)
-            case ast.Assign() if (text := text_of(node.value)) and _NAMED.search(text) and _WORDS.search(text):
+            case ast.Assign(targets=[ast.Name(id=name)]) if name in named and (text := text_of(node.value)):
                 yield Found(file, node.lineno, text)
             case ast.FunctionDef() if file.startswith("cli/") and any(
                 "command" in ast.dump(x) for x in node.decorator_list
@@ -141,7 +149,11 @@ def catalogue() -> bytes:
     from io import BytesIO
 
     whole = Catalog(project="Ask Port", charset="utf-8")
-    for each in (found for file, tree in modules() for found in texts_in(file, tree)):
+    all_modules = list(modules())
+    named = {name for _, tree in all_modules for name in names_in(tree)}
+    for each in (found for file, tree in all_modules for found in texts_in(file, tree, named)):
+        if not any(map(str.isalpha, re.sub(r"\{[^}]*\}", "", each.text))):
+            continue  # only values
         whole.add((each.text, each.many) if each.many else each.text, locations=[(each.file, 0)])
     written = BytesIO()
     write_po(written, whole, omit_header=True, sort_output=True, include_lineno=False)

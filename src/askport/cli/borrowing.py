@@ -13,9 +13,9 @@ from askport.cli import on_cable, saying
 from askport.cli.command import Waiting, run_command
 from askport.core.addresses import MacAddress, parse_address, parse_interface, parse_network
 from askport.core.errors import BadInput, MachineRefused, Refused
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.reach.free_address import near
-from askport.core.text import display_text, listed
+from askport.core.text import display_text
 from askport.edges.footing import Footing
 
 

@@ -11,8 +11,8 @@ from askport.cli import cable_run, on_cable, opened_jobs, passwords, saying
 from askport.core.crate.cut_together import CutTogether
 from askport.core.crate.switch_crate import SwitchCrate, Turn
 from askport.core.errors import BadInput
-from askport.core.phrases import phrase
-from askport.core.text import display_text, listed
+from askport.core.phrases import listed, phrase
+from askport.core.text import display_text
 from askport.core.ways.log_in import LogIn
 from askport.edges import files, job_run, jobfile, switch_run
 from askport.edges.footing import Footing

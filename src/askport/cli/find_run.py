@@ -21,7 +21,7 @@ from askport.core.finding.label import compare_label, label_digits
 from askport.core.finding.loudness import Loudness
 from askport.core.finding.measuring import Measuring
 from askport.core.finding.sweeping import LINE_RATE
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.wire import Counts, Wire, hear
 from askport.edges import keeper_client, maker_table
 
@@ -102,7 +102,7 @@ def find_on_cable(
 def _silent(ranges: list[IPv4Network]) -> str:
     """Say what silence means: asked for a range, it is an answer; else the device may only have to start."""
     if ranges:
-        return phrase("Nobody on this wire answered for {ranges}.", ranges=text.listed(ranges))
+        return phrase("Nobody on this wire answered for {ranges}.", ranges=listed(ranges))
     return phrase("Nothing heard. Power-cycle the device: most send something when they start.")
 
 

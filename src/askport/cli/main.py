@@ -15,9 +15,10 @@ import typer
 
 from askport import __version__
 from askport.cli import opened_jobs, saying
+from askport.core import phrases
 from askport.core.errors import AskPortError
 from askport.core.phrases import phrase, together
-from askport.edges import log
+from askport.edges import languages, log
 
 _COMMANDS = {
     "adapters": "adapters_command",
@@ -144,6 +145,15 @@ def _nobody_reads() -> saying.Status:
     return saying.Status.DONE
 
 
+def _say_help(command: Any) -> None:
+    """Say what a command, its options and its commands are for as everything else is said."""
+    for each in (command, *command.params):
+        if getattr(each, "help", None):
+            each.help = phrases.phrase(each.help)
+    for each in getattr(command, "commands", {}).values():
+        _say_help(each)
+
+
 def run(arguments: list[str] | None = None) -> int:
     """Run one command and return its exit status. What stands behind ``--`` is left to the command as it is."""
     given = sys.argv[1:] if arguments is None else arguments
@@ -154,6 +164,7 @@ def run(arguments: list[str] | None = None) -> int:
         signal.signal(each, _interrupt)
     sys.unraisablehook = _ignored
     saying.print_plain()
+    phrases.speak(languages.chosen({} if "--json" in own else os.environ))  # what programs read is English
     named = next((each for each in own if each in _COMMANDS or each in (*_GROUPS, "--version")), None)
     if named is None and _only_options(own):
         named = _NONE
@@ -164,8 +175,9 @@ def run(arguments: list[str] | None = None) -> int:
             drop_to_invoker()
         with opened_jobs.OPENED:
             gc.disable()  # while modules are loaded there is nothing to collect, and looking for it takes a tenth
-            app = application(named)
+            app = typer.main.get_command(application(named))
             gc.enable()
+            _say_help(app)
             return int(app(own, standalone_mode=False, obj=given[len(own) + 1 :]) or 0)
     except AskPortError as error:
         log.wrong("refused", code=error.code, because=error.message)

@@ -11,9 +11,8 @@ from platformdirs import user_data_path
 from askport.bench.defaults import PACE
 from askport.cli import full_screen, saying
 from askport.core.errors import MachineRefused
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.reach.in_the_way import CABLE_KINDS, Adapter
-from askport.core.text import listed
 from askport.edges import invoker, keeper_client, keeper_start
 from askport.edges.by_group import ASKS_FOR_A_WORD
 from askport.tui.app import AskPortApp

@@ -16,10 +16,9 @@ from askport.core.addresses import MacAddress
 from askport.core.errors import TAKEN_ELSEWHERE, MachineRefused, Refused
 from askport.core.finding.finder import Finder
 from askport.core.machine import Machine, Together, earliest
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.reach import in_the_way, laptop, whom_it_answers
 from askport.core.reach.free_address import FreeAddressSearch, near
-from askport.core.text import listed
 from askport.edges import invoker, keeper_client, log, terminal
 from askport.edges.by_group import ASKS_FOR_A_WORD
 from askport.edges.driver import Driver

@@ -10,8 +10,8 @@ import typer
 from askport.cli import opened_jobs, saying
 from askport.cli.job_argument import Job, JobOption, in_hand
 from askport.core.errors import BadInput
-from askport.core.phrases import phrase, phrase_of
-from askport.core.text import display_text, listed
+from askport.core.phrases import listed, phrase, phrase_of
+from askport.core.text import display_text
 from askport.edges.files import write_file
 
 if TYPE_CHECKING:

@@ -14,7 +14,7 @@ from askport.cli.on_cable import LINK_S, OnAdapterOption, giving_back, open_cabl
 from askport.cli.saying import JsonOption, Status, put_json, say, was_pulled
 from askport.core import addresses, errors, text
 from askport.core.kinds.model import Kind
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.proofs.course import Course
 from askport.core.proofs.page_answers import PAGE_PORTS
 from askport.core.proofs.power_cycle import PowerCycle
@@ -122,7 +122,7 @@ def prove(
             said = "after the power cycle, {expected}: {because}" if proof in course.again else "{expected}: {because}"
             print(f"{words[proof.outcome.passed]}  {phrase(said, expected=proof.expected, because=proof.because)}")
         if missing:
-            print(phrase("Not proven: {missing} was asked for and not shown.", missing=text.listed(missing)))
+            print(phrase("Not proven: {missing} was asked for and not shown.", missing=listed(missing)))
     if not passed:
         raise typer.Exit(Status.NO)
 

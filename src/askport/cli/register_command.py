@@ -15,9 +15,9 @@ from askport.cli import opened_jobs, register_changes, register_checks, saying
 from askport.cli.job_argument import Job
 from askport.cli.register_device import Tag, device_of
 from askport.core.errors import BadInput, Refused
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.plan.working_order import MAX_TAG
-from askport.core.text import display_text, listed
+from askport.core.text import display_text
 from askport.core.visit.narrate import proof_words
 from askport.edges.files import write_file
 

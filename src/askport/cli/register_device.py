@@ -6,7 +6,8 @@ import typer
 
 from askport.core.addresses import MacAddress
 from askport.core.errors import BadInput
-from askport.core.text import display_text, listed
+from askport.core.phrases import listed
+from askport.core.text import display_text
 
 if TYPE_CHECKING:
     from askport.core.register.visits import Row

@@ -6,8 +6,8 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from askport.cli import job_argument, opened_jobs, saying
-from askport.core import errors, text
-from askport.core.phrases import phrase
+from askport.core import errors
+from askport.core.phrases import listed, phrase
 from askport.edges.files import write_all
 
 if TYPE_CHECKING:
@@ -54,6 +54,6 @@ def write_reports(job: "JobFile", name: str, out: Path, only: list[str]) -> list
             raise errors.BadInput(
                 "There is no document '{each}': there are {made}, and cable-TAG.svg of each device.",
                 each=each,
-                made=text.listed(made),
+                made=listed(made),
             )
     return write_all(out, {title: make for title, make in (made | more).items() if title in (only or made)})

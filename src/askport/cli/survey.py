@@ -10,9 +10,8 @@ import typer
 from askport.cli import on_cable, opened_jobs, saying
 from askport.core import addresses, errors, machine
 from askport.core.finding.calling import DEFAULT_RATE
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.survey.offers import OfferLook, Server
-from askport.core.text import listed
 
 _LAST_ANSWERS_S = 0.3
 """How long the last answers are waited for."""

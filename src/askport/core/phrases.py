@@ -4,7 +4,8 @@ A phrase is text from the moment it is made, so whatever shows it needs to know 
 and its values as well, to be said again in another language: a handover is written in that of the customer.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from enum import StrEnum
 from typing import Protocol
 
 
@@ -76,6 +77,8 @@ def _shown(value: object, language: Language) -> object:
     """Return a value as it stands in a sentence of a language."""
     if isinstance(value, Phrase):
         return value.in_language(language)
+    if isinstance(value, StrEnum):
+        return language.said(value.value)
     if isinstance(value, list | tuple):
         return language.listed([str(_shown(each, language)) for each in value])
     return value
@@ -87,12 +90,17 @@ def phrase(template: str, /, **values: object) -> str:
     The template is written where this is called: from there ``make texts`` takes it into the catalogue. What has no
     values is taken as it is, braces and all.
     """
-    return template if isinstance(template, Phrase) and not values else Phrase(template, values)
+    return template if isinstance(template, Phrase) and not values else Phrase(str(template), values)
 
 
 def phrase_of(count: int, one: str, many: str, /, **values: object) -> str:
     """Return the one of two sentences that fits a number, which both may name as ``{count}``."""
     return Phrase(one, {"count": count, **values}, many)
+
+
+def listed(things: Iterable[object]) -> str:
+    """Return things as a sentence lists them: ``a``, ``a and b``, ``a, b and c``."""
+    return Phrase("{things}", {"things": [each if isinstance(each, str) else str(each) for each in things]})
 
 
 def together(*sentences: str) -> str:

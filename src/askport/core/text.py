@@ -1,7 +1,6 @@
 """Text: from the wire, made harmless before it is shown or stored; and small things in words, everywhere the same."""
 
 import unicodedata
-from collections.abc import Iterable
 
 from askport.core.phrases import phrase
 
@@ -41,19 +40,17 @@ def _instead(char: str) -> str:
     return " " if unicodedata.category(char) == "Zs" else _SUBSTITUTE
 
 
-def listed(things: Iterable[object]) -> str:
-    """Return things as a sentence lists them: ``a``, ``a and b``, ``a, b and c``."""
-    *before, last = list(map(str, things)) or [""]
-    return phrase("{before} and {last}", before=", ".join(before), last=last) if before else last
-
-
 def speed_words(speed_mbps: int) -> str:
     """Return a link's speed, given in Mb/s, in the unit that people say it in."""
-    return f"{speed_mbps} Mb/s" if speed_mbps < 1000 else f"{speed_mbps / 1000:g} Gb/s"
+    if speed_mbps < 1000:
+        return phrase("{speed} Mb/s", speed=speed_mbps)
+    return phrase("{speed:g} Gb/s", speed=speed_mbps / 1000)
 
 
 def span_words(span_s: float) -> str:
     """Return a time span in a few words."""
     if span_s < 90:
-        return f"{span_s:.0f} s"
-    return f"{span_s / 60:.0f} min" if span_s < 5400 else f"{span_s / 3600:.1f} h"
+        return phrase("{span:.0f} s", span=span_s)
+    if span_s < 5400:
+        return phrase("{span:.0f} min", span=span_s / 60)
+    return phrase("{span:.1f} h", span=span_s / 3600)

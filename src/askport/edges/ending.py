@@ -10,8 +10,8 @@ import sys
 import time
 from pathlib import Path
 
-from askport.core import errors, text
-from askport.core.phrases import phrase
+from askport.core import errors
+from askport.core.phrases import listed, phrase
 from askport.edges.restoring import give_back_all
 
 _KEEPERS = (b"askport.edges.keeper", b"askport.edges.by_group")
@@ -46,13 +46,13 @@ def main() -> int:
     """End them, and say what was given back."""
     if left := end_all():
         sys.stderr.write(
-            phrase("askport: these keepers did not end: {left}.\n", left=text.listed([str(each) for each in left]))
+            phrase("askport: these keepers did not end: {left}.\n", left=listed([str(each) for each in left]))
         )
     try:
         for name, restored in give_back_all().items():
             if restored.given:
                 sys.stderr.write(
-                    phrase("askport: gave {given} on {name} back.\n", given=text.listed(restored.given), name=name)
+                    phrase("askport: gave {given} on {name} back.\n", given=listed(restored.given), name=name)
                 )
     except errors.MachineRefused as error:
         sys.stderr.write(phrase("askport: {message}\n", message=error.message))

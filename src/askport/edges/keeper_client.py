@@ -15,8 +15,8 @@ from typing import Any
 from askport.bell import Bell
 from askport.core.addresses import MacAddress
 from askport.core.errors import MachineRefused
+from askport.core.phrases import listed
 from askport.core.reach.beside import own_macs
-from askport.core.text import listed
 from askport.edges import keeper_start, log, packet_filter, packet_wire
 
 Detail = str | bool | int | list[str] | None

@@ -8,8 +8,7 @@ import subprocess
 from pathlib import Path
 
 from askport.core.errors import MachineRefused
-from askport.core.phrases import phrase, together
-from askport.core.text import listed
+from askport.core.phrases import listed, phrase, together
 from askport.edges.by_group.member import GROUP
 from askport.edges.kernel.capabilities import NET_ADMIN, NET_RAW, effective
 from askport.edges.own_process import command_for

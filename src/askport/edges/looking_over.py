@@ -17,9 +17,9 @@ from pathlib import Path
 from platformdirs import user_data_path
 
 from askport.core.errors import AskPortError
-from askport.core.phrases import phrase, phrase_of, together
+from askport.core.phrases import listed, phrase, phrase_of, together
 from askport.core.reach.in_the_way import CABLE_KINDS
-from askport.core.text import listed, whole_number
+from askport.core.text import whole_number
 from askport.edges import adapters, jobfile, keeper_start, own_process
 from askport.edges.by_group.member import GROUP
 from askport.edges.crew.server import Server

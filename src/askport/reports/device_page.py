@@ -37,7 +37,7 @@ def _lines(row: visits.Row, planned: PlannedDevice | None, strangers: Collection
             yield "  " + phrase(
                 "as left  {name} {shown}  {basis_words}",
                 name=name,
-                shown=shown or "none",
+                shown=shown or phrase("none"),
                 basis_words=basis_words(basis),
             )
     if first.found_ipv6 or last.left_ipv6:

@@ -151,7 +151,7 @@ def cable_sketch(row: Row) -> Sketch:
     ours = (laptop.ip, laptop.network.prefixlen) if laptop else (None, None)
     for name, (end, length), y, fill in (
         ("laptop", ours, 36.0, _OURS),
-        (row.tag or "device", (address, prefix), 92.0, _THEIRS),
+        (row.tag or phrase("device"), (address, prefix), 92.0, _THEIRS),
     ):
         words = phrase("its own address") if end is None else f"{end}/{'?' if length is None else length}"
         sketch.text(12, y + 10, name[:12], fill=SOFT)

@@ -48,7 +48,7 @@ def handover_pdf(
     story: list[Any] = [
         Paragraph(printable(phrase("Handover: {site}", site=site)), set_in["title"]),
         Paragraph(f"{proven_words(*counts, not_started=len(to_come))}.", set_in["body"]),
-        Paragraph(phrase("Last device recorded: {when}.", when=when(last) or 'nothing'), set_in["body"]),
+        Paragraph(phrase("Last device recorded: {when}.", when=when(last) or phrase('nothing')), set_in["body"]),
         *_told(told, set_in),
         Paragraph(
             phrase("Fingerprint of the record: {bold}", bold=f"<b>{printable(grouped(fingerprint))}</b>"),
@@ -59,7 +59,7 @@ def handover_pdf(
         *_crew(crew, set_in),
         *_open(open_points(rows, plan, conflicts), set_in),
         Spacer(1, 8),
-        Paragraph("Register", set_in["section"]),
+        Paragraph(phrase("Register"), set_in["section"]),
         table(
             [
                 ["Tag", phrase("Where and what"), phrase("MAC address"), phrase("As found"), phrase("As left"),
@@ -72,7 +72,7 @@ def handover_pdf(
                 ),
                 *(
                     [each.tag, _place(each), each.mac or "", "",
-                     phrase("planned: {address}", address=each.address or "open"), "", phrase("not started")]
+                     phrase("planned: {address}", address=each.address or phrase("open")), "", phrase("not started")]
                     for each in to_come
                 ),
             ],
@@ -163,9 +163,9 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any], whe
         ["", phrase("as found"), phrase("as left"), "evidence"],
         ["address", first.found_address or first.as_found, left.address.value or "", basis_words(left.address.basis)],
         ["mask", found.mask, mask, basis_words(left.prefix.basis)],
-        ["gateway", found.gateway, left.gateway.value or ("none" if left.gateway.basis else phrase("not known")),
-         basis_words(left.gateway.basis)],
-        ["DNS", found.dns, " ".join(map(str, left.dns.value or ())) or ("none" if left.dns.basis else
+        ["gateway", found.gateway, left.gateway.value or (phrase("none") if left.gateway.basis else
+         phrase("not known")), basis_words(left.gateway.basis)],
+        ["DNS", found.dns, " ".join(map(str, left.dns.value or ())) or (phrase("none") if left.dns.basis else
          phrase("not known")), basis_words(left.dns.basis)],
     ]  # fmt: skip
     story: list[Any] = [
@@ -181,7 +181,7 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any], whe
         for each in last.proofs.values()
     ]
     proofs += [["skipped", proof_words(name), "", "", ""] for name in last.left_out]
-    story += [Paragraph("Proofs", set_in["section"]), table(proofs, [50, 84, 108, 103, 160])]
+    story += [Paragraph(phrase("Proofs"), set_in["section"]), table(proofs, [50, 84, 108, 103, 160])]
     if any(each.after_cut for each in last.proofs.values()):
         story += [
             Spacer(1, 4),
@@ -195,7 +195,7 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any], whe
         told = ", ".join(phrase("{name} after {at:.1f} s", name=name, at=at) for name, at in cut.moments)
         about.append(phrase("After its power was cut: {told}.", told=told or "nothing was heard"))
     if last.slips:
-        times = "once" if last.slips == 1 else f"{last.slips} times"
+        times = phrase("once") if last.slips == 1 else f"{last.slips} times"
         about.append(phrase("A typing error was found and corrected {times} during set-up.", times=times))
     about += [phrase("Identified by {sentence}.", sentence=each.sentence) for each in row.identities]
     if len(row.visits) > 1:
@@ -209,5 +209,5 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any], whe
         for each in row.notes
     ]
     if remarks:
-        story += [Paragraph("Notes", set_in["section"]), *remarks]
+        story += [Paragraph(phrase("Notes"), set_in["section"]), *remarks]
     return [*story, Spacer(1, 8), Paragraph(printable(" ".join(about)), set_in["body"]), cable_sketch(row).on_page(460)]

@@ -4,11 +4,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from textwrap import wrap
 
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.plan import planned_device, site_plan
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.register.visits import Otherwise, Row
-from askport.core.text import listed
 from askport.core.visit.narrate import proof_words
 
 VALUES = {"address": "address", "mask": "mask", "gateway": "gateway", "dns": phrase("DNS servers")}

@@ -4,11 +4,11 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from ipaddress import IPv4Address, IPv4Interface
 
-from askport.core import channels, errors, text, wire
+from askport.core import channels, errors, wire
 from askport.core.addresses import MacAddress
 from askport.core.crate.concerning import concerns
 from askport.core.machine import Borrow, Borrower, GiveBack, Machine, WriteEntry, earliest
-from askport.core.phrases import phrase, together
+from askport.core.phrases import listed, phrase, together
 from askport.core.proofs.course import Course, Part, Terms
 from askport.core.proofs.power_cycle import Power, PowerCycle
 from askport.core.reach.free_address import FreeAddressSearch
@@ -176,7 +176,7 @@ class CutTogether(Borrower):
         back = sum(each.cycle.passed is True for each in self.units if each.cycle)
         ended = sum(each.ended for each in self.units)
         unsure = phrase(
-            "{unsure} showed no restart. Press l if one of them kept its power.", unsure=text.listed(self.unsure)
+            "{unsure} showed no restart. Press l if one of them kept its power.", unsure=listed(self.unsure)
         )
         said = phrase(
             "{back} of {count} are back with their addresses; {ended} done.", back=back, count=count, ended=ended

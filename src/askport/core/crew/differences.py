@@ -3,9 +3,8 @@
 from collections.abc import Iterable, Iterator
 from itertools import combinations
 
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.register import chain, in_order, visits
-from askport.core.text import listed
 
 
 def differences(row: visits.Row, others: Iterable[visits.Row], own: str) -> Iterator[str]:

@@ -6,8 +6,7 @@ from ipaddress import IPv4Address, IPv6Address
 from askport.core.addresses import MacAddress
 from askport.core.finding import clues, doubts
 from askport.core.finding.beliefs import AddressBelief, AddressRequest, Basis, Gathered, Reason, Service
-from askport.core.phrases import phrase
-from askport.core.text import listed
+from askport.core.phrases import listed, phrase
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

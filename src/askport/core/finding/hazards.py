@@ -8,8 +8,7 @@ from askport.core import addresses, protocols, wire
 from askport.core.finding import clues, doubts, virtual
 from askport.core.finding.device import Device
 from askport.core.hazard import Hazard
-from askport.core.phrases import phrase
-from askport.core.text import listed
+from askport.core.phrases import listed, phrase
 
 _ONE_BOX = 8
 """MAC addresses of one device's ports lie next to each other; makers give blocks of up to this many to one."""

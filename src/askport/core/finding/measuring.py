@@ -18,8 +18,7 @@ from askport.core.finding import beliefs, questioning
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
-from askport.core.phrases import phrase, together
-from askport.core.text import listed
+from askport.core.phrases import listed, phrase, together
 
 _OUTERMOST, _INNERMOST = 7, 30
 """A source that shares 7 bits is outside of every private subnet; one that shares 30 is inside of all that have

@@ -75,9 +75,9 @@ def words_of(said: ReadBack, *, called: bool = False) -> str:
     at = str(said.address or phrase("no address"))
     parts = [f"{at}/{said.prefix}" if said.address and said.prefix is not None else at]
     if "gateway" in said.said:
-        parts.append(phrase("gateway {gateway}", gateway=said.gateway or "none"))
+        parts.append(phrase("gateway {gateway}", gateway=said.gateway or phrase("none")))
     if "dns" in said.said:
-        parts.append(phrase("DNS {map}", map=", ".join(map(str, said.dns)) or "none"))
+        parts.append(phrase("DNS {map}", map=", ".join(map(str, said.dns)) or phrase("none")))
     if called and said.name:
         parts.append(phrase("called {name}", name=said.name))
     return ", ".join(parts)

@@ -8,8 +8,7 @@ from askport.core.addresses import MacAddress
 from askport.core.finding.clues import Identity
 from askport.core.finding.device import Device
 from askport.core.kinds.model import Kind, Numbers, Recognise
-from askport.core.phrases import phrase
-from askport.core.text import listed
+from askport.core.phrases import listed, phrase
 
 
 @dataclass(frozen=True, slots=True)

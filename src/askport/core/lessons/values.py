@@ -7,9 +7,9 @@ from ipaddress import AddressValueError, IPv4Address, IPv4Interface
 
 from askport.core.addresses import prefix_of_mask
 from askport.core.errors import Refused
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.plan.target import Target
-from askport.core.text import display_text, listed, whole_number
+from askport.core.text import display_text, whole_number
 
 _SHORTEST_MASK = 8
 _DOTTED = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}")

@@ -104,7 +104,7 @@ def cell_at(address: IPv4Address, site: Site, known: KnownAddresses) -> Cell:
                 address, CellState.IN_HAND, phrase("{tag}, which {member} has in hand", tag=tag, member=member), tags
             )
         state = {"proven": CellState.PROVEN, "unproven": CellState.UNPROVEN}.get(known.states.get(tag, ""))
-        return Cell(address, state or CellState.PLANNED, f"{tag}, {state or 'planned'}", tags)
+        return Cell(address, state or CellState.PLANNED, f"{tag}, {state or phrase('planned')}", tags)
     if address == site.gateway:
         return Cell(address, CellState.GATEWAY, phrase("the site's gateway"))
     if address in site.dns:

@@ -7,10 +7,9 @@ from dataclasses import dataclass
 from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import LINK_LOCAL, transposed
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.plan import planned_device, site_plan
 from askport.core.plan.target import Target, check_target, site_among
-from askport.core.text import listed
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,8 @@ import unicodedata
 from collections.abc import Mapping, Sequence
 
 from askport.core.errors import BadInput
-from askport.core.text import display_text, listed
+from askport.core.phrases import listed
+from askport.core.text import display_text
 
 _WORDS = {
     "tag": (

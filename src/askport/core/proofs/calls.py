@@ -7,14 +7,14 @@ learns of the laptop's MAC address then is gone with its next start, and with th
 from collections.abc import Callable, Iterable
 from ipaddress import IPv4Address
 
-from askport.core import machine, text, wire
+from askport.core import machine, wire
 from askport.core.finding.questioning import stand_in_answer, stood_in_for
 from askport.core.finding.readers.ipv4_clues import SENT_WITH
 from askport.core.formats import tcp, udp
 from askport.core.formats.arp import Arp, Op
 from askport.core.formats.ethernet import Ethernet
 from askport.core.formats.ipv4 import IPv4
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.proofs import power_cycle, proof
 
 LISTENS_S = 20.0
@@ -57,9 +57,7 @@ class Calls(proof.Proof):
         self.called: dict[tuple[str, IPv4Address], None] = {}
         """Each service with the address that was called for it, in the order in which they were."""
         self.expected = (
-            phrase("calls the DNS servers {dns}", dns=text.listed(self._dns))
-            if self._dns
-            else phrase("calls no DNS server")
+            phrase("calls the DNS servers {dns}", dns=listed(self._dns)) if self._dns else phrase("calls no DNS server")
         )
 
     @property
@@ -108,14 +106,14 @@ class Calls(proof.Proof):
         self._judge()
 
     def _judge(self) -> None:
-        self.measured = text.listed([f"{service} {address}" for service, address in self.called])
+        self.measured = listed([f"{service} {address}" for service, address in self.called])
         wrong = [each for each in self.dns_called if each not in self._dns]
         if wrong:
-            planned = text.listed(self._dns) or "none"
+            planned = listed(self._dns) or phrase("none")
             self.passed, self.not_made, self.because = (
                 False,
                 False,
-                phrase("It asks {wrong} for names; planned is {planned}.", wrong=text.listed(wrong), planned=planned),
+                phrase("It asks {wrong} for names; planned is {planned}.", wrong=listed(wrong), planned=planned),
             )
         elif self.dns_called:
             self.passed, self.not_made, self.because = True, False, phrase("It asks them for names by itself.")

@@ -166,12 +166,14 @@ class GatewayAsPlanned(Proof):
                 else "Its gateway is {gateway}, planned {planned}: it sends there what is for addresses outside its "
                 "subnet."
             )
-            self._end(passed, str(result.gateway), phrase(text, gateway=result.gateway, planned=planned or "none"))
+            self._end(
+                passed, str(result.gateway), phrase(text, gateway=result.gateway, planned=planned or phrase("none"))
+            )
         elif result.gateways:
             because = phrase(
                 "{why_no_gateway}, planned {planned}.",
                 why_no_gateway=result.why_no_gateway[:-1],
-                planned=planned or "none",
+                planned=planned or phrase("none"),
             )
             self._end(False, " and ".join(map(str, result.gateways)), because)
         elif planned == at:

@@ -2,8 +2,8 @@
 
 from ipaddress import IPv4Address
 
-from askport.core import channels, text, wire
-from askport.core.phrases import phrase
+from askport.core import channels, wire
+from askport.core.phrases import listed, phrase
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.own_word_proof import ReadsBack
 from askport.core.proofs.proof import Proof
@@ -31,7 +31,7 @@ class DnsAsPlanned(Proof):
         """Take in whom it was heard calling by now, where its own word leaves a server open."""
         if self.not_made and self._calls and self._calls.dns_called:
             self._judge(
-                phrase("It asks {dns_called} for names by itself", dns_called=text.listed(self._calls.dns_called)),
+                phrase("It asks {dns_called} for names by itself", dns_called=listed(self._calls.dns_called)),
                 self._calls.dns_called,
             )
 
@@ -55,7 +55,7 @@ class DnsAsPlanned(Proof):
         if own is None or own.said is None or "dns" not in own.said.said:
             self.cannot_be_made(phrase("DNS servers not verified. Check them on its web page, console or display."))
             return
-        servers = _row(own.said.dns) or "none"
+        servers = _row(own.said.dns) or phrase("none")
         told = phrase("It says itself that its DNS servers are {servers}", servers=servers)
         if own.said.dns == self._planned[: len(own.said.dns)] != ():
             self._judge(told, own.said.dns)  # some say only their first
@@ -67,10 +67,10 @@ class DnsAsPlanned(Proof):
         self._shown, self.not_made = tuple(dict.fromkeys((*self._shown, *shown))), False
         if wrong := [each for each in self._shown if each not in self._planned]:
             self._end(
-                False, _row(self._shown), phrase("{told}; {wrong} is not planned.", told=told, wrong=text.listed(wrong))
+                False, _row(self._shown), phrase("{told}; {wrong} is not planned.", told=told, wrong=listed(wrong))
             )
         elif missing := [each for each in self._planned if each not in self._shown]:
-            self.cannot_be_made(phrase("{told}; nothing has shown {missing}.", told=told, missing=text.listed(missing)))
+            self.cannot_be_made(phrase("{told}; nothing has shown {missing}.", told=told, missing=listed(missing)))
         else:
             self._end(True, _row(self._shown), f"{told}.")
 

@@ -87,12 +87,12 @@ class ReadsBack(Proof):
             found.append(
                 phrase(
                     "It says that its gateway is {gateway}, planned is {gateway_2}.",
-                    gateway=told.gateway or "none",
-                    gateway_2=expected.gateway or "none",
+                    gateway=told.gateway or phrase("none"),
+                    gateway_2=expected.gateway or phrase("none"),
                 )
             )
         if expected.dns is not None and "dns" in told.said and told.dns != expected.dns[: max(len(told.dns), 1)]:
-            said, meant = (", ".join(map(str, each)) or "none" for each in (told.dns, expected.dns))
+            said, meant = (", ".join(map(str, each)) or phrase("none") for each in (told.dns, expected.dns))
             found.append(
                 phrase("It says that its DNS servers are {said}, planned are {meant}.", said=said, meant=meant)
             )

@@ -12,13 +12,13 @@ from dataclasses import dataclass
 from enum import Enum, auto
 from ipaddress import IPv4Address
 
-from askport.core import machine, text, wire
+from askport.core import machine, wire
 from askport.core.finding import clues, tracking
 from askport.core.finding.readers import read_clues
 from askport.core.formats.arp import arp_question
 from askport.core.formats.dhcp import BootpOp, Dhcp, MessageType
 from askport.core.formats.ethernet import Ethernet
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.proofs import own_clock, proof
 
 _LOOK_INTERVAL_S = 0.5
@@ -216,7 +216,7 @@ class PowerCycle(proof.Proof):
     @property
     def elsewhere(self) -> str:
         """Where it is instead of its new address, while it starts; a boot loader has one of its own."""
-        return text.listed(sorted(self._tracker.seen)) if self._elsewhere_at is not None else ""
+        return listed(sorted(self._tracker.seen)) if self._elsewhere_at is not None else ""
 
     @property
     def may_be_confirmed(self) -> bool:
@@ -340,7 +340,7 @@ class PowerCycle(proof.Proof):
     def _see_elsewhere(self, now: float) -> None:
         """Fail where it is at another address now."""
         if there := [each for each, at in self._tracker.seen.items() if now - at < _STAYS_S]:
-            found = text.listed(sorted(there))
+            found = listed(sorted(there))
             self._end(
                 False,
                 phrase("at {found}", found=found),

@@ -2,8 +2,8 @@
 
 from collections.abc import Iterable
 
-from askport.core import machine, text, wire
-from askport.core.phrases import phrase
+from askport.core import machine, wire
+from askport.core.phrases import listed, phrase
 from askport.core.proofs.power_cycle import PowerCycle
 from askport.core.proofs.proof import Proof, Repeated, Subject
 from askport.core.proofs.reachable import Echo, PortOpens
@@ -31,7 +31,7 @@ class Services(Proof):
         self._subject, self._cycle, self._longest_s = subject, cycle, longest_s
         self._awaited: dict[str, int | None] = {"ping": None} if echo else {}
         self._awaited |= {phrase("port {port}", port=port): port for port in dict.fromkeys(ports)}
-        self.expected = phrase("{awaited} again after the power cycle", awaited=text.listed(self._awaited))
+        self.expected = phrase("{awaited} again after the power cycle", awaited=listed(self._awaited))
         self.moments: dict[str, float] = {}
         """When each answered first, in seconds since the power was cut."""
         self._asking: dict[str, Repeated] = {}
@@ -75,18 +75,16 @@ class Services(Proof):
         if self.done or self._until is None:
             return
         missing = [name for name in self._awaited if name not in self.moments]
-        measured = text.listed(
-            [phrase("{name} after {at:.1f} s", name=name, at=at) for name, at in self.moments.items()]
-        )
+        measured = listed([phrase("{name} after {at:.1f} s", name=name, at=at) for name, at in self.moments.items()])
         if not missing:
             self._end(True, measured, phrase("Each answered again after the power cycle."))
         elif now >= self._until:
             because = phrase(
                 "{missing} did not come back within {longest_s:.0f} s of its address.",
-                missing=text.listed(missing),
+                missing=listed(missing),
                 longest_s=self._longest_s,
             )
-            self._end(False, measured or "nothing", because)
+            self._end(False, measured or phrase("nothing"), because)
 
     def next_deadline(self) -> float | None:
         """Return when to ask next; as soon as its address is back."""

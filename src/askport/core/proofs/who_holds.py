@@ -2,13 +2,13 @@
 
 from ipaddress import IPv4Address
 
-from askport.core import addresses, machine, text, wire
+from askport.core import addresses, machine, wire
 from askport.core.finding.questioning import Kind, closing_frame, is_answer, question_frame, source_sharing
 from askport.core.finding.tracking import Tracker
 from askport.core.formats.arp import Arp, Op, arp_question
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.packet import STAYS_ON_LINK, ends_of
-from askport.core.phrases import phrase, together
+from askport.core.phrases import listed, phrase, together
 from askport.core.proofs.proof import ATTEMPTS, INTERVAL_S, Repeated, Subject
 
 _LATE_S = 3.2
@@ -134,9 +134,9 @@ class SameMac(_Holders):
         """Pass if exactly this device answered, and for itself."""
         mac, others = self.subject.mac, [each for each in self.holders if each != self.subject.mac]
         measured = (
-            phrase("answered by {holders}", holders=text.listed(self.holders)) if self.holders else phrase("no answer")
+            phrase("answered by {holders}", holders=listed(self.holders)) if self.holders else phrase("no answer")
         )
-        elsewhere = text.listed(sorted(self._tracker.seen.keys() - {self.address}))
+        elsewhere = listed(sorted(self._tracker.seen.keys() - {self.address}))
         is_sure = self.address in self._tracker.seen and not self._passes_on
         if not self.holders:
             because = together(
@@ -150,14 +150,14 @@ class SameMac(_Holders):
         elif others and mac in self.holders:
             because = phrase(
                 "{others} answers for {address} as well: two devices hold one address.",
-                others=text.listed(others),
+                others=listed(others),
                 address=self.address,
             )
         elif others:
             because = phrase(
                 "{address} is held by {others}, not by {mac}.",
                 address=self.address,
-                others=text.listed(others),
+                others=listed(others),
                 mac=mac,
             )
         elif self._passes_on:
@@ -208,7 +208,7 @@ class StillThere(_Holders):
     def conclude(self, now: float) -> None:
         """Pass if this device answered; others may hold the address too."""
         others = [each for each in self.holders if each != self.subject.mac]
-        who = f"; {text.listed(others)} does" if others else ""
+        who = f"; {listed(others)} does" if others else ""
         here = self.subject.mac in self.holders
         because = phrase(
             "{mac} {value} at {address}{who}.",
@@ -217,7 +217,7 @@ class StillThere(_Holders):
             address=self.address,
             who="" if here else who,
         )
-        self._end(here, "answered" if here else phrase("no answer"), because)
+        self._end(here, phrase("answered") if here else phrase("no answer"), because)
 
 
 class OldGone(_Holders):
@@ -282,9 +282,9 @@ class OldGone(_Holders):
             because = phrase(
                 "It is gone from {address}; another device, {others}, holds that address.",
                 address=self.address,
-                others=text.listed(others),
+                others=listed(others),
             )
-            self._end(True, phrase("answered by {others}", others=text.listed(others)), because)
+            self._end(True, phrase("answered by {others}", others=listed(others)), because)
         else:
             self._end(
                 True,

@@ -5,10 +5,9 @@ from ipaddress import IPv4Address, IPv4Interface
 
 from askport.core.addresses import MacAddress
 from askport.core.hazard import Hazard
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.reach.beside import own_macs
 from askport.core.reach.in_the_way import Adapter, cable_hazards
-from askport.core.text import listed
 
 NEWS = frozenset({"address-taken", "slept", "no-adapter"})
 """Hazards that are events: whatever the technician is at, they matter now."""

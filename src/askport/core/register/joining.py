@@ -3,11 +3,10 @@
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
 
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.register import chain, in_order, visits
 from askport.core.register.entries import DevicePlanned, Joined, SubnetPlanned
 from askport.core.register.fold import fold
-from askport.core.text import listed
 
 
 def join(journals: Sequence[Sequence[chain.Line]], at: datetime) -> tuple[list[chain.Line], Joined]:

@@ -6,9 +6,10 @@ from datetime import datetime
 from enum import StrEnum
 
 from askport.core.errors import BadInput
+from askport.core.phrases import listed
 from askport.core.plan.planned_device import PlannedDevice
 from askport.core.register.visits import Row
-from askport.core.text import display_text, listed
+from askport.core.text import display_text
 
 
 class Order(StrEnum):

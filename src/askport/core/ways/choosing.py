@@ -4,10 +4,10 @@ from collections.abc import Collection
 from ipaddress import IPv4Address, IPv6Address
 from typing import NamedTuple
 
-from askport.core import errors, text
+from askport.core import errors
 from askport.core.finding.device import Device
 from askport.core.kinds.model import ConsoleWay, Kind
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.ways import console_way, page_way, table, way_entry
 from askport.core.ways.start import Start
 
@@ -53,7 +53,7 @@ def fitting(
     for name, wanted in ((console_way.Console.name, _CONSOLE_PORTS), (page_way.Page.name, _PAGE_PORTS)):
         opens = [port for port in wanted if port in ports]
         if opens and name not in names and (there or door):
-            answers = phrase("It answers on port {opens}.", opens=text.listed(opens))
+            answers = phrase("It answers on port {opens}.", opens=listed(opens))
             found.append(WayChoice(table.WAYS[name], answers, phrase("a kind that says how"), usable=False))
     return found
 
@@ -65,7 +65,7 @@ def _lacks(entry: way_entry.WayEntry, kind: Kind | None, has: Collection[errors.
         lacks.append(phrase("its serial line"))
     if kind and way and kind.is_entered_with(way) and errors.Wants.LOG_IN not in has:
         lacks.append(phrase("its community") if kind.asks_community_only else phrase("its log-in"))
-    return text.listed(lacks)
+    return listed(lacks)
 
 
 def untold(entry: way_entry.WayEntry, start: Start) -> list[str]:

@@ -11,8 +11,8 @@ from typing import Any
 from askport.core.crew.seals import Member, Seal
 from askport.core.crew.strands import LONGEST_BODY, StrandLine
 from askport.core.errors import BadInput, MachineRefused
-from askport.core.phrases import phrase
-from askport.core.text import display_text, listed
+from askport.core.phrases import listed, phrase
+from askport.core.text import display_text
 from askport.edges.crew.reaching import engine_to, not_allowed, not_reached, state_of
 from askport.edges.crew.schema import VERSION
 

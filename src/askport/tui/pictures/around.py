@@ -2,9 +2,9 @@
 
 from askport.bench.practice import Practice
 from askport.core.finding.hazards import wire_hazards
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.reach.laptop import NEWS
-from askport.core.text import listed, span_words
+from askport.core.text import span_words
 from askport.core.visit.session import Session
 from askport.core.visit.stages.stage import Next
 from askport.core.visit.steps import Step

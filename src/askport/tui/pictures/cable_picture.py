@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from ipaddress import IPv4Address
 
-from askport.core.phrases import phrase
-from askport.core.text import listed, span_words, speed_words
+from askport.core.phrases import listed, phrase
+from askport.core.text import span_words, speed_words
 from askport.core.visit.session import Session
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank
 
@@ -59,7 +59,9 @@ def cable_lines(
     cells = 2 if wide else 1
     comb, laptop = _Comb(ours, theirs, cells), session.cable.laptop
     left = 12
-    lines.append(comb.octets(ours, "beside" if laptop.is_beside and laptop.borrowed else "laptop", OURS, left))
+    lines.append(
+        comb.octets(ours, phrase("beside") if laptop.is_beside and laptop.borrowed else phrase("laptop"), OURS, left)
+    )
     lines.append(comb.teeth(ours, OURS, left))
     joint = comb.joints(left)
     if wide:
@@ -171,7 +173,7 @@ class _Comb:
         """Join the bits that must agree for the two to be neighbours; a torn one is a conflict."""
         prefixes = [end.prefix for end in (self._ours, self._theirs) if end.prefix is not None]
         needed = max(prefixes, default=0)
-        ink = Ink().to(2).put("joined", DIM).to(left) if left else Ink()
+        ink = Ink().to(2).put(phrase("joined"), DIM).to(left) if left else Ink()
         for place in range(32):
             if place and place % 8 == 0:
                 ink.put("   ")

@@ -20,7 +20,15 @@ def prove_lines(session: Session, width: int, now: float) -> list[Ink]:
     if not session.device.proofs:
         text = phrase("No checks yet. They start when the device answers at its new address.")
         return wrapped(text, width, DIM)
-    lines = [Ink().put("Expected", STRONG).to(_MEASURED).put("Measured", STRONG).put(" ").to(width, "┈", DIM), blank()]
+    lines = [
+        Ink()
+        .put(phrase("Expected"), STRONG)
+        .to(_MEASURED)
+        .put(phrase("Measured"), STRONG)
+        .put(" ")
+        .to(width, "┈", DIM),
+        blank(),
+    ]
     for proof in session.device.proofs:
         lines += _proof(proof, width) if session.device.power_cycle is None else _passed(proof, width)
     if session.device.power_cycle:
@@ -44,7 +52,11 @@ def _proof(proof: Proof, width: int) -> list[Ink]:
     first = Ink().to(2).put(f"{mark}   ", f"{STRONG} {style}").to(_EXPECTED).put(proof.expected, STRONG)
     waits = isinstance(proof, MaskAsPlanned | GatewayAsPlanned)
     awaited = (
-        phrase("next, when the line is idle") if waits else "next" if isinstance(proof, DnsAsPlanned) else "measuring"
+        phrase("next, when the line is idle")
+        if waits
+        else phrase("next")
+        if isinstance(proof, DnsAsPlanned)
+        else phrase("measuring")
     )
     if isinstance(proof, power_cycle.PowerCycle) and proof.power is power_cycle.Power.ON:
         awaited = phrase("when its power is cut")

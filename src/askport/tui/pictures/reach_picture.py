@@ -4,9 +4,8 @@ from ipaddress import IPv4Address, IPv4Network
 from itertools import zip_longest
 
 from askport.core.formats.ipv6 import link_local
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.reach import can_talk, free_address
-from askport.core.text import listed
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Step
 from askport.tui.ink import CONFLICT, DIM, OURS, STRONG, THEIRS, Ink, blank, heading, line, warning, wrapped
@@ -170,7 +169,7 @@ def _beside(session: Session) -> list[Ink]:
     elif offered and session.phase.step is Step.REACH:
         beside.put(offered, OURS).put("  " + phrase("not yet"), DIM)
     else:
-        beside.put("nothing", DIM)
+        beside.put(phrase("nothing"), DIM)
     return [own, beside]
 
 
@@ -180,11 +179,11 @@ def _on_adapter(session: Session, width: int) -> list[Ink]:
     head = (
         Ink()
         .to(2)
-        .put("before", DIM)
+        .put(phrase("before"), DIM)
         .to(2 + third)
         .put(phrase("while borrowed"), DIM)
         .to(2 + 2 * third)
-        .put("after", DIM)
+        .put(phrase("after"), DIM)
     )
     own = [str(each) for each in session.cable.laptop.own]
     beside = [Ink().put(each, f"{STRONG} {OURS}").put("  borrowed", OURS) for each in session.cable.laptop.borrowed]

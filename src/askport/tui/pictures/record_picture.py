@@ -30,7 +30,7 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     left = session.device.as_left
     left_mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else None
     rows: list[tuple[str, str, object, Basis | None]] = [
-        ("address", str(best.address) if best else "none", left.address.value, left.address.basis),
+        ("address", str(best.address) if best else phrase("none"), left.address.value, left.address.basis),
         ("mask", found.mask, left_mask, left.prefix.basis),
         ("gateway", found.gateway, left.gateway.value, left.gateway.basis),
         ("DNS", found.dns, " ".join(map(str, left.dns.value or ())), left.dns.basis),
@@ -38,11 +38,11 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     for name, was, value, basis in rows:
         ink = Ink().to(2).put(name, DIM).to(found_at).put(was)
         shown = basis not in (None, Basis.TOLD)
-        said = f"{(value or 'none') if basis else ''}  {narrate.basis_words(basis)}".strip()
+        said = f"{(value or phrase('none')) if basis else ''}  {narrate.basis_words(basis)}".strip()
         lines += beside(ink, left_at, said, width, f"{STRONG} {THEIRS}" if shown else DIM)
     maker = session.cable.around.maker(chosen.mac) or phrase("maker unknown")
     lines.append(Ink().to(2).put("MAC", DIM).to(found_at).put(f"{chosen.mac}, {maker}"))
-    lines += [blank(), heading("Proven", width)]
+    lines += [blank(), heading(phrase("Proven"), width)]
     for proof in session.device.all_proofs:
         if proof.name in session.device.left_out:
             continue

@@ -59,7 +59,7 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
     for name, was, now, basis in values:
         ink = Ink().to(2).put(name, DIM).to(_FOUND).put(was, DIM if was == NOT_KNOWN else "")
         shown = basis not in (None, as_left.Basis.TOLD)
-        text = f"{now or 'none'}  {basis_words(basis)}" if basis else phrase("not known")
+        text = f"{now or phrase('none')}  {basis_words(basis)}" if basis else phrase("not known")
         lines += beside(ink, _LEFT, text, width, f"{STRONG} {THEIRS}" if shown else DIM)
     if first.found_ipv6 or last.left_ipv6:
         lines += beside(Ink().to(2).put("IPv6", DIM), _FOUND, ipv6_words(first.found_ipv6, last.left_ipv6), width)
@@ -67,7 +67,7 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
     if any(about.values()):
         lines += [blank(), heading(phrase("From the plan"), width)]
         lines += [Ink().to(2).put(name, DIM).to(_FOUND).put(text) for name, text in about.items() if text]
-    lines += [blank(), heading("Proofs", width)]
+    lines += [blank(), heading(phrase("Proofs"), width)]
     for proof in last.proofs.values():
         mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: ("–", DIM)}[proof.passed]
         lines += beside(Ink().to(2).put(f"{mark} ", style).put(_named(proof)), 38, proof.because, width, DIM)
@@ -83,11 +83,11 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
         ]
     if row.open_points:
         points = ", ".join(map(proof_words, row.open_points))
-        lines += [blank(), heading("Open", width), *wrapped(points, width, CONFLICT, 2)]
+        lines += [blank(), heading(phrase("Open"), width), *wrapped(points, width, CONFLICT, 2)]
     if row.identities:
         lines += [blank(), heading(phrase("Identifies itself as"), width)]
         lines += [line for each in row.identities for line in wrapped(each.sentence, width, indent=2)]
-    lines += [blank(), heading("Visits", width), *_visits(row, width, strangers)]
+    lines += [blank(), heading(phrase("Visits"), width), *_visits(row, width, strangers)]
     if len(row.macs) > 1:
         macs = ", ".join(map(str, row.macs))
         lines += [
@@ -96,7 +96,7 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
             *wrapped(macs, width, indent=2),
         ]
     if row.notes:
-        lines += [blank(), heading("Notes", width)]
+        lines += [blank(), heading(phrase("Notes"), width)]
     for note in row.notes:
         when, photo = (
             f"{note.at.astimezone():%Y-%m-%d %H:%M}",

@@ -2,10 +2,9 @@
 
 from askport.core import addresses, errors
 from askport.core.kinds.typing_in import typed
-from askport.core.phrases import phrase, together
+from askport.core.phrases import listed, phrase, together
 from askport.core.plan import editing, sentence
 from askport.core.plan.target import Target, TargetCheck
-from askport.core.text import listed
 from askport.core.visit.session import Session
 from askport.core.visit.steps import Phase
 from askport.core.ways.way import Way
@@ -70,7 +69,7 @@ def set_lines(session: Session, width: int, now: float, edit: editing.TargetEdit
             notes = fit.kind.notes if fit is device.fit else ""
             lines += wrapped(f"{fit.kind.words}, {fit.reason}. {notes}".rstrip(), width, indent=2)
     # what fails is said in the next line too; what passes may be scrolled to
-    return [*lines, blank(), heading("Checked", width), *_checked(session.visit.checks(), width)]
+    return [*lines, blank(), heading(phrase("Checked"), width), *_checked(session.visit.checks(), width)]
 
 
 def _present(session: Session) -> dict[str, str]:
@@ -93,10 +92,12 @@ def _present(session: Session) -> dict[str, str]:
             phrase("Subnet mask"), phrase("{prefix}, it says", prefix=addresses.mask_of_prefix(says.prefix))
         )
     if "gateway" in says.said:
-        present.setdefault(phrase("Default gateway"), phrase("{gateway}, it says", gateway=says.gateway or "none"))
+        present.setdefault(
+            phrase("Default gateway"), phrase("{gateway}, it says", gateway=says.gateway or phrase("none"))
+        )
     if "dns" in says.said:
         for place in (1, 2, 3):
-            server = says.dns[place - 1] if len(says.dns) >= place else "none"
+            server = says.dns[place - 1] if len(says.dns) >= place else phrase("none")
             present[phrase("DNS server {place}", place=place)] = phrase("{server}, it says", server=server)
     return present
 
@@ -151,7 +152,7 @@ def _edited(session: Session, edit: editing.TargetEdit, width: int, *, typed: bo
         at = typed and row == edit.row
         ink = Ink().to(2).put("▸ " if at else "  ", STRONG).put(name, STRONG if at else DIM).to(_VALUE)
         if not any(numbers) and not at:
-            lines.append(ink.put("none", DIM))
+            lines.append(ink.put(phrase("none"), DIM))
             continue
         for place, number in enumerate(numbers):
             here = at and place == edit.place
@@ -166,4 +167,4 @@ def _edited(session: Session, edit: editing.TargetEdit, width: int, *, typed: bo
     except errors.BadInput as error:
         return [*lines, blank(), *wrapped(error.message, width, CONFLICT, 2)]
     checks = session.visit.checks(target)
-    return [*lines, blank(), heading("Checked", width), *_checked(checks, width)]
+    return [*lines, blank(), heading(phrase("Checked"), width), *_checked(checks, width)]

@@ -100,7 +100,7 @@ class ConsoleScreen(DrawnScreen[laptop_console.Terminal | None]):
         )
         if terminal is None or not terminal.is_open:
             back = phrase("Press F10 to go back.")
-            said = Next(f"{terminal.over or 'Connecting.'} {back}" if terminal else back)
+            said = Next(f"{terminal.over or phrase('Connecting.')} {back}" if terminal else back)
         self.query_one("#next", Sheet).show(next_lines(said, is_wrong=False, width=self.size.width))
 
     def _about(self, width: int) -> list[ink.Ink]:

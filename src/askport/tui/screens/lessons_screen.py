@@ -60,7 +60,8 @@ class LessonsScreen(TakesEntries):
                 ink.put(
                     "  "
                     + phrase(
-                        "by {ways}" if each.kind.recognise.sure else "by {ways}, offered only", ways=ways or "nothing"
+                        "by {ways}" if each.kind.recognise.sure else "by {ways}, offered only",
+                        ways=ways or phrase("nothing"),
                     ),
                     DIM,
                 )

@@ -7,10 +7,9 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Horizontal, VerticalScroll
 
-from askport.core.phrases import phrase
+from askport.core.phrases import listed, phrase
 from askport.core.plan import address_map, sentence
 from askport.core.register.entries import DevicePlanned
-from askport.core.text import listed
 from askport.core.visit.stages.stage import Next
 from askport.reports.open_points import open_points
 from askport.tui.ink import CONFLICT, DIM, Ink, blank, heading, wrapped

@@ -29,9 +29,10 @@ def key_strip(bindings: Iterable[ActiveBinding], shown_key: Callable[[Binding], 
         binding, key = active.binding, shown_key(active.binding)
         if not binding.show or binding.id == "app.keys" or not active.enabled:
             continue
-        if ink.width + len(key) + len(binding.description) + 4 + len(_REST) > width:
+        title = phrase(binding.description)
+        if ink.width + len(key) + len(title) + 4 + len(_REST) > width:
             continue
-        _put(ink, key, f"{binding.description}  ", binding.key)
+        _put(ink, key, f"{title}  ", binding.key)
     return _put(ink.to(width - len(_REST) - 1), _REST[0], _REST[1:], _REST_KEY)
 
 

@@ -35,9 +35,9 @@ def way_lines(session: Session, looking_at: steps.Step | None, width: int) -> li
     lines = []
     for place, step in enumerate(narrate.step_lines(session), 1):
         style = {"done": "", "now": f"{STRONG} {THEIRS}", "ahead": DIM}[step.state]
-        ink = Ink().put(f" {_GLYPHS[step.state]} ", style).put(step.step, f"{STRONG} {style}".strip())
+        ink = Ink().put(f" {_GLYPHS[step.state]} ", style).put(phrase(step.step), f"{STRONG} {style}".strip())
         if looking_at is step.step:
-            ink.put("  ◂ viewing", DIM)
+            ink.put(f"  ◂ {phrase('viewing')}", DIM)
         lines.append(ink.to(width - 3).put(place, DIM))
         rail = "│" if place < len(steps.Step) else " "
         lines.append(Ink().put(f" {rail} ", DIM).put(step.result[: width - 4], "" if step.state == "now" else DIM))
@@ -49,7 +49,7 @@ def way_strip(session: Session, looking_at: steps.Step | None, width: int) -> In
     ink = Ink().put(" ")
     for place, step in enumerate(narrate.step_lines(session), 1):
         style = {"done": "", "now": f"{STRONG} {THEIRS}", "ahead": DIM}[step.state]
-        ink.put("──" if place > 1 else "", DIM).put(f"{_GLYPHS[step.state]} {place} {step.step}", style)
+        ink.put("──" if place > 1 else "", DIM).put(f"{_GLYPHS[step.state]} {place} {phrase(step.step)}", style)
         ink.put(" ◂" if looking_at is step.step else " ", DIM)
     return ink
 
@@ -72,7 +72,7 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
     for item in run.work[first:last]:
         state = states.get(item.tag, "")
         if state not in ("proven", "unproven"):
-            state = "current" if item.tag == at_hand else ""
+            state = phrase("current") if item.tag == at_hand else ""
         state = state or run.others().holder_of(item.tag) or ""
         style = CONFLICT if state == "unproven" else "" if state == "current" else DIM
         ink = Ink().put(" ▸ " if state == "current" else " ✓ " if state == "proven" else "   ", style)

@@ -5,13 +5,12 @@ from ipaddress import IPv4Address
 
 from askport.core import machine, protocols
 from askport.core.kinds.model import PageWay
-from askport.core.phrases import begun, phrase, together
+from askport.core.phrases import begun, listed, phrase, together
 from askport.core.proofs import page_answers, power_cycle, proof, reachable, verdict
 from askport.core.proofs.course import Course, Part, Terms
 from askport.core.reach.free_address import FreeAddressSearch
 from askport.core.reach.whom_it_answers import WhomItAnswers
 from askport.core.register.entries import Left
-from askport.core.text import listed
 from askport.core.visit import steps, transitions
 from askport.core.visit.stages.stage import Next, Siblings, Stage
 from askport.core.visit.visit import USUAL_PORTS, Visit

@@ -1,8 +1,8 @@
 """Record: the row is closed, and the laptop is given back."""
 
-from askport.core import machine, text
+from askport.core import machine
 from askport.core.finding.device import Device
-from askport.core.phrases import phrase, together
+from askport.core.phrases import listed, phrase, together
 from askport.core.register.entries import Left, Recorded
 from askport.core.visit import steps, transitions
 from askport.core.visit.stages.stage import Next, Stage
@@ -52,8 +52,8 @@ class Record(Stage):
             if left_s >= 1.0
             else ""
         )
-        return Next(together(wrong, watched), phrase(record, what=what, borrowed=text.listed(borrowed)))
+        return Next(together(wrong, watched), phrase(record, what=what, borrowed=listed(borrowed)))
 
     def result(self) -> str:
         """Say whether it is recorded."""
-        return "recorded" if self._visit.phase is steps.Phase.RECORDED else ""
+        return phrase("recorded") if self._visit.phase is steps.Phase.RECORDED else ""
