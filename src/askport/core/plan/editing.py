@@ -11,11 +11,9 @@ _PREFIX = 1
 """The row of the prefix; all others are addresses of four numbers."""
 ROWS = (
     phrase("IP address"),
-    "Prefix",
-    "Gateway",
-    phrase("DNS server 1"),
-    phrase("DNS server 2"),
-    phrase("DNS server 3"),
+    phrase("Prefix"),
+    phrase("Gateway"),
+    *(phrase("DNS server {place}", place=place) for place in (1, 2, 3)),
 )
 
 

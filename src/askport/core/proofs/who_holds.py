@@ -213,7 +213,7 @@ class StillThere(_Holders):
         because = phrase(
             "{mac} {value} at {address}{who}.",
             mac=self.subject.mac,
-            value="answers" if here else "does not answer",
+            value=phrase("answers") if here else phrase("does not answer"),
             address=self.address,
             who="" if here else who,
         )

@@ -59,7 +59,7 @@ _PROOFS = {
 }
 """Neutral names: the verdict stands beside them."""
 _BASES = {
-    Basis.MEASURED: "measured",
+    Basis.MEASURED: phrase("measured"),
     Basis.HEARD: phrase("seen in traffic"),
     Basis.READ_BACK: phrase("read back"),
     Basis.GIVEN: phrase("sent and confirmed"),

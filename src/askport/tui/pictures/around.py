@@ -77,7 +77,9 @@ def next_lines(said: Next, is_wrong: bool, width: int, rows: int = 3) -> list[In
     def kind(mark: str, style: str, text: str) -> list[Ink]:
         return beside(Ink().put(mark, style or DIM), 10, text, width - 2, style) if text else []
 
-    above = kind("      ·", CONFLICT if is_wrong else "", said.said) + kind("  hands »", THEIRS, said.hands)
+    above = kind("      ·", CONFLICT if is_wrong else "", said.said) + kind(
+        f"  {phrase('hands')} »", THEIRS, said.hands
+    )
     enter = kind("  Enter ▸", STRONG, said.action) or [blank()]
     return [*above, *(blank() for _ in range(rows - len(above) - len(enter))), *enter]
 

@@ -66,7 +66,7 @@ def cable_lines(
     joint = comb.joints(left)
     if wide:
         joint.to(left + comb.width + 4).put_line(said)
-    lines += [joint, comb.teeth(theirs, THEIRS, left), comb.octets(theirs, "device", THEIRS, left)]
+    lines += [joint, comb.teeth(theirs, THEIRS, left), comb.octets(theirs, phrase("device"), THEIRS, left)]
     return lines
 
 
@@ -107,7 +107,9 @@ def _cable(session: Session, width: int, now: float, real_now: float, pulses: Se
     if room < len(state) + 4 and device:
         right = str(device.mac)  # whose it is stands in the picture too
         room = width - len(left) - len(right) - 8
-    untouched = f"  {' '.join([*filter(None, [listed(laptop.own)]), 'untouched'])}" if laptop.beside_in_use else ""
+    untouched = (
+        f"  {' '.join([*filter(None, [listed(laptop.own)]), phrase('untouched')])}" if laptop.beside_in_use else ""
+    )
     untouched = untouched if room - len(untouched) >= len(state) + 4 else ""
     room -= len(untouched)
     rail = ["━" if link.up else "╌"] * max(room, len(state) + 4)

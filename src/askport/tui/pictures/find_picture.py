@@ -56,7 +56,7 @@ def _ladder(session: Session, width: int) -> list[Ink]:
         here = rung is finder.loudness
         reached = finder.loudness.allows(rung)
         ink.put("◆ " if here else "● " if reached else "○ ", OURS if reached else DIM)
-        ink.put(rung, f"{STRONG} {OURS}" if here else DIM).put("   ")
+        ink.put(phrase(rung), f"{STRONG} {OURS}" if here else DIM).put("   ")
     measuring = finder.measuring
     says = (
         phrase("measuring mask and gateway, question {questions}", questions=measuring.questions)
@@ -111,38 +111,39 @@ def _lanes(session: Session, width: int, now: float) -> list[Ink]:
     start = max(start, session.cable.began_at)
     span = next((each for each in _SPANS_S if now - start <= each), 3600)
     start = max(start, now - span)
-    room = width - _LABEL
-    scale = Ink().put(phrase("since the link came up"), STRONG).to(_LABEL)
-    for part in range(4):
-        scale.to(_LABEL + part * room // 4).put(span_words(span * part / 4), DIM)
-    here = max(0, min(room - 1, int((now - start) / span * room)))
-    lines = [scale, _axis(room, here)]
     moments: dict[str, list[tuple[float, clues.Clue]]] = {}
     device = session.device.chosen or session.cable.search.candidate
     live = session.cable.finder.device(device.mac) if device else None
     for at, clue in (live or device).moments if device and (live or device) else ():
         text = phrase(clue.kind.lane, address=clue.address, about=clue.about, text=clue.text, port=clue.port)
         moments.setdefault(text, []).append((at, clue))
+    label = max([_LABEL, *(min(width // 2, len(text) + 8) for text in list(moments)[:_MAX_LANES])])
+    room = width - label
+    scale = Ink().put(phrase("since the link came up"), STRONG).to(label)
+    for part in range(4):
+        scale.to(label + part * room // 4).put(span_words(span * part / 4), DIM)
+    here = max(0, min(room - 1, int((now - start) / span * room)))
+    lines = [scale, _axis(label, room, here)]
     for text, happened in list(moments.items())[:_MAX_LANES]:
-        lines += [_lane(text, [at for at, _ in happened], start, span, room, here), blank()]
+        lines += [_lane(text, label, [at for at, _ in happened], start, span, room, here), blank()]
     if not moments:
         lines.append(Ink().put(phrase("nothing heard"), DIM))
     return lines
 
 
-def _axis(room: int, here: int) -> Ink:
+def _axis(label: int, room: int, here: int) -> Ink:
     """Draw the time that has passed as a firm line, and what is ahead as dots."""
-    ink = Ink().to(_LABEL)
+    ink = Ink().to(label)
     return ink.put("─" * here, DIM).put("┤", STRONG).put("·" * max(0, room - here - 1), DIM)
 
 
-def _lane(text: str, times: list[float], start: float, span: float, room: int, here: int) -> Ink:
+def _lane(text: str, label: int, times: list[float], start: float, span: float, room: int, here: int) -> Ink:
     counts = [0] * room
     for at in times:
         place = int((at - start) / span * room)
         if 0 <= place < room:
             counts[place] += 1
-    ink = Ink().put(text[: _LABEL - 8]).to(_LABEL - 6).put(f"{len(times)}×".rjust(4), DIM).to(_LABEL)
+    ink = Ink().put(text[: label - 7]).to(label - 6).put(f"{len(times)}×".rjust(4), DIM).to(label)
     for place, count in enumerate(counts):
         ink.put("▎▌▊█"[min(count, 4) - 1] if count else "·" if place <= here else " ", THEIRS if count else DIM)
     return ink
@@ -184,7 +185,7 @@ def _candidate(session: Session, device: Device, width: int) -> list[Ink]:
             if asking.requests > 1
             else phrase("It asked once")
         )
-        head = Ink().to(4).put(phrase("no address"), STRONG).to(24).put("asks    ", THEIRS)
+        head = Ink().to(4).put(phrase("no address"), STRONG).to(24).put(phrase("asks"), THEIRS).to(32)
         lines += beside(
             head, 34, phrase("{text} for an address by {protocol}.", text=text, protocol=asking.protocol.upper()), width
         )

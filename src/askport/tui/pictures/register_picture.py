@@ -16,7 +16,16 @@ from askport.tui.ink import CONFLICT, DIM, STRONG, THEIRS, Ink, beside, blank, f
 
 _NAME, _FOUND, _LEFT = 16, 18, 48
 STATE_STYLES = {"proven": f"{STRONG} {THEIRS}", "unproven": CONFLICT}
-HEADS = ("tag", "state", phrase("as left"), phrase("as found"), "device", "maker", phrase("MAC address"), "recorded")
+HEADS = (
+    phrase("tag"),
+    phrase("state"),
+    phrase("as left"),
+    phrase("as found"),
+    phrase("device"),
+    phrase("maker"),
+    phrase("MAC address"),
+    phrase("recorded"),
+)
 
 
 def cells_of(device: searching.Brief) -> tuple[str, ...]:
@@ -25,7 +34,7 @@ def cells_of(device: searching.Brief) -> tuple[str, ...]:
     about = ", ".join(filter(None, (device.kind, device.place)))
     when = f"{at:%Y-%m-%d %H:%M}" if at else ""
     tag, left = device.tag or phrase("no tag"), device.as_left or phrase("not set")
-    return tag, device.state, left, device.as_found, about, device.maker, device.mac, when
+    return tag, phrase(device.state), left, device.as_found, about, device.maker, device.mac, when
 
 
 def left_lines(items: Iterable[WorkItem], width: int, most: int = 2) -> list[Ink]:
@@ -71,7 +80,9 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
     for proof in last.proofs.values():
         mark, style = {True: ("✓", THEIRS), False: ("✗", CONFLICT), None: ("–", DIM)}[proof.passed]
         lines += beside(Ink().to(2).put(f"{mark} ", style).put(_named(proof)), 38, proof.because, width, DIM)
-    lines += [Ink().to(2).put(f"– {proof_words(name)}: skipped", CONFLICT) for name in last.left_out]
+    lines += [
+        Ink().to(2).put(f"– {phrase('{check}: skipped', check=proof_words(name))}", CONFLICT) for name in last.left_out
+    ]
     if not last.proofs:
         lines.append(Ink().to(2).put(phrase("None yet."), DIM))
     if cut := last.cut:
@@ -119,7 +130,7 @@ def _visits(row: Row, width: int, strangers: Collection[str]) -> list[Ink]:
             came.append(phrase("set {done}: {result}", done=way.done if way else each.way, result=each.result))
         if each.as_left.address.basis:
             came.append(phrase("left {as_left}", as_left=each.as_left.words()))
-        came.append(str(each.state))
+        came.append(phrase(each.state))
         if each.member:
             came.append(phrase("by {member}", member=as_member(each.member, strangers)))
         when = f"{each.found_at.astimezone():%Y-%m-%d %H:%M}"

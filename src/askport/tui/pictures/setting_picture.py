@@ -78,13 +78,13 @@ def _present(session: Session) -> dict[str, str]:
     there, says = device.whereabouts, device.says
     if there is None:
         asks = device.chosen is not None and device.chosen.request is not None
-        return {"IP address": phrase("none (asks by DHCP)") if asks else phrase("none shown")}
-    present = {"IP address": str(there)}
+        return {phrase("IP address"): phrase("none (asks by DHCP)") if asks else phrase("none shown")}
+    present = {phrase("IP address"): str(there)}
     best = device.chosen.best if device.chosen and not device.landed_at and there not in addresses.LINK_LOCAL else None
     if best and best.prefix is not None:
-        present["Subnet mask"] = str(addresses.mask_of_prefix(best.prefix))
+        present[phrase("Subnet mask")] = str(addresses.mask_of_prefix(best.prefix))
     if best and best.gateway:
-        present["Default gateway"] = str(best.gateway)
+        present[phrase("Default gateway")] = str(best.gateway)
     if says is None or device.landed_at:
         return present
     if says.prefix is not None:
@@ -98,7 +98,7 @@ def _present(session: Session) -> dict[str, str]:
     if "dns" in says.said:
         for place in (1, 2, 3):
             server = says.dns[place - 1] if len(says.dns) >= place else phrase("none")
-            present[phrase("DNS server {place}", place=place)] = phrase("{server}, it says", server=server)
+            present[editing.ROWS[2 + place]] = phrase("{server}, it says", server=server)
     return present
 
 
@@ -145,8 +145,8 @@ def _edited(session: Session, edit: editing.TargetEdit, width: int, *, typed: bo
     lines = [heading(phrase("What {tag} is to become", tag=session.device.work.tag), width), blank()]
     present = _present(session)
     present |= {
-        "Prefix": present.get("Subnet mask", phrase("not known")),
-        "Gateway": present.get("Default gateway", phrase("not known")),
+        phrase("Prefix"): present.get(phrase("Subnet mask"), phrase("not known")),
+        phrase("Gateway"): present.get(phrase("Default gateway"), phrase("not known")),
     }
     for row, (name, numbers) in enumerate(zip(editing.ROWS, edit.rows, strict=True)):
         at = typed and row == edit.row
@@ -159,7 +159,7 @@ def _edited(session: Session, edit: editing.TargetEdit, width: int, *, typed: bo
             ink.put("." if place else "", DIM)
             ink.put(
                 number or ("_" if here else "·"),
-                phrase("{strong} reverse {theirs}", strong=STRONG, theirs=THEIRS) if here else f"{STRONG} {THEIRS}",
+                f"{STRONG} reverse {THEIRS}" if here else f"{STRONG} {THEIRS}",
             )
         lines.append(ink.to(_NOW).put(phrase("now {present}", present=present[name]), DIM) if name in present else ink)
     try:

@@ -53,5 +53,7 @@ def site_map_lines(site: Site, rows: list[MapRow], cursor: IPv4Address, width: i
 def legend_lines(rows: list[MapRow], width: int) -> list[Ink]:
     """Draw what the shapes that are there mean."""
     there = {cell.state for row in rows for cell in row.cells}
-    pieces = [Ink().put(f"{GLYPHS[each][0]} ", GLYPHS[each][1]).put(each, DIM) for each in CellState if each in there]
+    pieces = [
+        Ink().put(f"{GLYPHS[each][0]} ", GLYPHS[each][1]).put(phrase(each), DIM) for each in CellState if each in there
+    ]
     return flow(pieces, width, 0)

@@ -146,7 +146,7 @@ def _row(row: list[tuple[quoting.Marked, int]], data: bytes) -> list[Ink]:
     for each, cells in row:
         field = each.field
         shown = data[field.offset : field.offset + min(field.length, _MOST_BYTES)].hex(" ")
-        style = phrase("{strong} reverse {theirs}", strong=STRONG, theirs=THEIRS) if each.says_so else DIM
+        style = f"{STRONG} reverse {THEIRS}" if each.says_so else DIM
         hexes.to(column).put(shown + (" …" if field.length > _MOST_BYTES else ""), style)
         names.to(column).put(field.name, f"{STRONG} {THEIRS}" if each.says_so else DIM)
         values.to(column).put(field.value[:30], STRONG if each.says_so else DIM)

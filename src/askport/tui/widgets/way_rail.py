@@ -68,7 +68,7 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
     first, last = shown_of(len(tags), here, room)
     counts = room >= 3
     if first and counts:
-        lines.append(line(f"   … {first} above", DIM))
+        lines.append(line(f"   … {phrase('{count} above', count=first)}", DIM))
     for item in run.work[first:last]:
         state = states.get(item.tag, "")
         if state not in ("proven", "unproven"):
@@ -78,7 +78,7 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
         ink = Ink().put(" ▸ " if state == "current" else " ✓ " if state == "proven" else "   ", style)
         lines.append(ink.put(item.tag, STRONG if state == "current" else style).to(12).put(state, style))
     if last < len(tags) and counts:
-        lines.append(line(f"   … {len(tags) - last} more", DIM))
+        lines.append(line(f"   … {phrase('{count} more', count=len(tags) - last)}", DIM))
     return lines
 
 
