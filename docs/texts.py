@@ -19,9 +19,9 @@ CATALOGUE = SOURCE / "texts.pot"
 
 SAYS = ("phrase", "Refused", "BadInput", "MachineRefused", "say")
 """What is called with a template first."""
-SAYS_NAMED = frozenset({"help", "title", "says", "enter_does"})
+SAYS_NAMED = frozenset({"help", "title", "says", "enter_does", "about"})
 """Arguments by name that are templates, wherever they stand."""
-TABLES = frozenset({"ClueKind", "Step", "Loudness", "Touches", "Belief", "Basis", "CellState", "Turn"})
+TABLES = frozenset({"ClueKind", "Step", "Loudness", "Touches", "Belief", "Basis", "CellState", "Turn", "Result"})
 """Enumerations the texts of which are said."""
 NOT_READ = (
     "bench/",  # what devices say

@@ -429,3 +429,30 @@ def test_the_rest_of_a_crate_takes_two_keys_a_unit(terminal):
         screen.until(waits)
         screen.keys(*keys)
     screen.leave()
+
+
+def words(text):
+    return set(re.findall(r"[A-Za-zÀ-ÿ]*[aeiouAEIOU][A-Za-zÀ-ÿ]*", text))
+
+
+@pytest.mark.parametrize("size", [(80, 24), (100, 30), (160, 47)], ids=lambda size: f"{size[0]}x{size[1]}")
+def test_in_a_language_that_nobody_speaks_every_text_is_a_phrase_and_none_is_cut(terminal, size):
+    """Each is a third longer, marked and accented: a word with plain vowels is a value, or was forgotten."""
+    screen = terminal("env", "LANGUAGE=xx", *ASKPORT, "demo", size=size)
+    data = Path(scenario.__file__).parent
+    values = words("demo.askport askport enp3s0 page MAC IP ICMP CIP DHCP IPv6 A a e o Enter Esc esc Tab GET POST")
+    values |= words("".join((data / each).read_text() for each in ("scenario.py", "makers.tsv", "devices.py")))
+    values |= words("".join(each.read_text() for each in (data.parent / "kinds").glob("*.toml")))
+    seen = [screen.until("Úsé thís dévícé", "192.168.61.7")]
+    at_set = "◆ 4" if size[0] < 100 else "◆ ⟦Sét"
+    keys = (("Enter", "Bórrów"), ("Enter", at_set), ("Enter", "skíp thís chéck"), ("F6", "íts pówér ín"),
+            ("F6", "púll íts pówér"), ("r", "Sórt"), ("Escape", "◆"))  # fmt: skip
+    for key, text in keys:
+        screen.press(key, text)
+        seen.append(screen.screen())
+    for each in seen:
+        plain = words(re.sub(r"[0-9a-f]{2}(:[0-9a-f]{2})+", "", each))
+        assert [word for word in plain if not any(value.startswith(word) for value in values)] == [], each
+        above, *below = re.split("\n─{70,}\n", each)  # what is above may be scrolled
+        whole = each if below and size[1] > 40 else "".join([*above.splitlines()[:2], *below])
+        assert whole.count("⟦") == whole.count("⟧"), each

@@ -7,6 +7,7 @@ from ipaddress import IPv4Address, IPv4Interface
 from askport.bench import scenario
 from askport.bench.bench import Bench
 from askport.core import addresses, errors
+from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 from askport.core.plan.working_order import WorkItem
 
@@ -41,12 +42,12 @@ class Practice:
     def toggle_power(self) -> str:
         """Pull its power, or put it back."""
         self.bench.power(not self.is_powered)
-        return "Power plugged in." if self.is_powered else "Power pulled."
+        return phrase("Power plugged in.") if self.is_powered else phrase("Power pulled.")
 
     def type_in(self, target: Target | None, *, wrongly: bool = False) -> str:
         """Type the planned values into the device, or tired ones."""
         if target is None:
-            return "There is nothing planned to type."
+            return phrase("There is nothing planned to type.")
         try:
             return self.bench.type_in(mistyped(target) if wrongly else target)
         except errors.Refused as error:

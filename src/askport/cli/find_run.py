@@ -254,7 +254,7 @@ def _tell(device: Device, label: str | None) -> None:
         )
     for belief in device.addresses:
         prefix = f"/{belief.prefix}" if belief.prefix is not None else ""
-        print(f"    {belief.address}{prefix}  {belief.belief}")
+        print(f"    {belief.address}{prefix}  {belief.belief.words}")
         for reason in belief.because:
             print(f"        {reason.sentence}")
     for reason in device.others:

@@ -10,7 +10,7 @@ from typing import Annotated, Any
 
 import typer
 
-from askport.core.phrases import phrase
+from askport.core.phrases import coded, phrase
 from askport.core.plain_signs import encodable, plain
 
 JsonOption = Annotated[bool, typer.Option("--json", help="Print one JSON document.")]
@@ -47,8 +47,8 @@ def _plain(error: UnicodeError) -> tuple[str, int]:
 
 
 def put_json(document: dict[str, Any]) -> None:
-    """Print the one JSON document of a command."""
-    json.dump(document, sys.stdout, indent=2, ensure_ascii=encodable(sys.stdout.encoding or "") is not None)
+    """Print the one JSON document of a command, in which a code stands beside each sentence."""
+    json.dump(coded(document), sys.stdout, indent=2, ensure_ascii=encodable(sys.stdout.encoding or "") is not None)
     sys.stdout.write("\n")
     sys.stdout.flush()
 

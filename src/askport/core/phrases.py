@@ -4,9 +4,10 @@ A phrase is text from the moment it is made, so whatever shows it needs to know 
 and its values as well, to be said again in another language: a handover is written in that of the customer.
 """
 
+import re
 from collections.abc import Iterable, Mapping, Sequence
-from enum import StrEnum
-from typing import Protocol
+from enum import IntEnum, StrEnum
+from typing import Any, Protocol
 
 
 class Language(Protocol):
@@ -112,3 +113,96 @@ def together(*sentences: str) -> str:
 def begun(clause: str) -> str:
     """Return a clause that stands within other sentences too as the beginning of one."""
     return clause[:1].upper() + clause[1:]
+
+
+_CODE_WORDS = 8
+"""How many words of a template make its code."""
+
+
+def code_of(text: str) -> str:
+    """Return the words by which programs know a text: those of its template, without values; none for none.
+
+    Where a template is worded anew, its code is to stay: it is given to the new one in ``KEPT_CODES``.
+    """
+    template = text.template if isinstance(text, Phrase) else re.sub(r"\S*\d\S*|[“'].*?[”']", "", text)
+    if isinstance(text, Phrase) and not re.search(r"[^\W\d_]", re.sub(r"\{[^}]*\}", "", template)):
+        return next((code for each in text.values.values() if isinstance(each, str) and (code := code_of(each))), "")
+    words = re.findall(r"[a-z]+", re.sub(r"\{[^}]*\}", " ", template).lower())
+    return KEPT_CODES.get(template, "-".join(words[:_CODE_WORDS]))
+
+
+KEPT_CODES: dict[str, str] = {}
+"""Codes of templates that were worded otherwise in an earlier version."""
+
+_SENTENCES = ("because", "text")
+"""Keys of sentences for people: a code for programs stands beside each."""
+
+
+def coded(part: Any) -> Any:
+    """Return a JSON document with the code of each sentence beside it."""
+    if isinstance(part, list | tuple):
+        return [coded(each) for each in part]
+    if not isinstance(part, dict):
+        return part
+    whole: dict[str, Any] = {}
+    for key, each in part.items():
+        whole[key] = coded(each)
+        if key in _SENTENCES and "code" not in part and each is not None:
+            whole["code"] = code_of(each) if isinstance(each, str) else [code_of(one) for one in each]
+    return whole
+
+
+_PLACE = re.compile(r"\{([a-z][a-z0-9_]*)(:,?(\.\d)?[a-z%]?)?\}")
+"""What a template that was stored may have in braces: a name, and how a number is written."""
+
+
+def stored(text: str) -> str | dict[str, object]:
+    """Return a text as it is kept: a phrase with its template and its values, so that any language can say it later."""
+    if not isinstance(text, Phrase):
+        return text
+    values = {name: _kept(each) for name, each in text.values.items()}
+    kept: dict[str, object] = {"said": text.template, "with": values}
+    if text.many:
+        kept["many"] = text.many
+    english = text.in_language(ENGLISH)
+    return kept if read_stored(kept, ENGLISH) == english else english + ""
+
+
+def _kept(value: object) -> object:
+    if isinstance(value, StrEnum):
+        return value.value
+    if isinstance(value, str):
+        return stored(value)
+    if isinstance(value, list | tuple):
+        return [_kept(each) for each in value]
+    return value if isinstance(value, int | float) and not isinstance(value, IntEnum) else str(value)
+
+
+def read_stored(kept: object, language: Language | None = None) -> str:
+    """Return a text that was kept.
+
+    Files come from others: a template may name values and say how a number is written, and nothing else.
+
+    Raises:
+        ValueError: it is no text, or its template asks for more.
+    """
+    if isinstance(kept, str):
+        return kept
+    if not isinstance(kept, dict) or not isinstance(kept.get("with"), dict):
+        raise ValueError("no text")
+    values = {str(name): _read_value(each, language) for name, each in kept["with"].items()}
+    for template in (kept.get("said"), kept.get("many", "")):
+        if not isinstance(template, str) or (
+            values and re.search(r"[{}]", _PLACE.sub("", template.replace("{{", "").replace("}}", "")))
+        ):
+            raise ValueError("no template")
+    try:
+        return Phrase(kept["said"], values, kept.get("many", ""), language)
+    except (LookupError, TypeError, ValueError):
+        raise ValueError("its values do not fit its template") from None
+
+
+def _read_value(kept: object, language: Language | None) -> object:
+    if isinstance(kept, list):
+        return [_read_value(each, language) for each in kept]
+    return kept if isinstance(kept, int | float) else read_stored(kept, language)

@@ -50,7 +50,7 @@ class Pseudo(Language):
         return self.said(one if count == 1 else many)
 
     def listed(self, things: Sequence[str]) -> str:
-        return ENGLISH.listed(things)
+        return " ánd ".join(things)
 
 
 def chosen(environment: Mapping[str, str]) -> Language:

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from askport.core.crew.seals import CrewWords
-from askport.core.phrases import phrase
+from askport.core.phrases import coded, phrase
 from askport.core.plan import address_map, site_plan
 from askport.core.register.visits import Row
 from askport.reports import drawings, handover_pages, labels, reservations
@@ -66,7 +66,10 @@ def _register(papers: Papers) -> Named:
     rows, plan = papers.rows, papers.plan
     yield "register.csv", lambda: register_csv(rows, plan).encode()
     yield "register.xlsx", lambda: workbook([("register", register_for_people(rows, plan, papers.language))])
-    yield "register.json", lambda: (json.dumps(register_json(rows), indent=2, ensure_ascii=False) + "\n").encode()
+    yield (
+        "register.json",
+        lambda: (json.dumps(coded(register_json(rows)), indent=2, ensure_ascii=False) + "\n").encode(),
+    )
 
 
 def _handover(papers: Papers) -> Named:

@@ -72,7 +72,8 @@ def device_json(row: Row) -> dict[str, Any]:
         "power_cut_s": dict(last.cut.moments) if last.cut else None,
         "proofs_left_out": list(last.left_out),
         "recorded_at": iso(last.recorded_at),
-        "notes": [{"at": iso(each.at), "text": each.text, "photo": each.photo or None} for each in row.notes],
+        "notes": [{"at": iso(each.at), "code": "note", "text": each.text,
+                   "photo": each.photo or None} for each in row.notes],
         "visits": [
             {"found_at": iso(each.found_at), "as_found": each.as_found, "as_left": as_left_json(each.as_left),
              "way": each.way, "state": each.state, "recorded_at": iso(each.recorded_at)}

@@ -20,6 +20,16 @@ class Belief(IntEnum):
     def __str__(self) -> str:
         return self.name.lower()
 
+    @property
+    def words(self) -> str:
+        """How people say it."""
+        match self:
+            case Belief.CERTAIN:
+                return phrase("certain")
+            case Belief.LIKELY:
+                return phrase("likely")
+        return phrase("possible")
+
 
 class Beside(Enum):
     """What a clue adds to where it is no reason to believe in an address."""

@@ -109,7 +109,7 @@ class MaskAsPlanned(Proof):
         if self.subject.laptop.ip in self._network(prefix):
             return
         for proof in self._explains:
-            if isinstance(proof, Echo | PortOpens) and proof.passed is False and proof.measured == "no answer":
+            if isinstance(proof, Echo | PortOpens) and proof.passed is False and proof.ran_out:
                 own = self.subject.laptop.ip
                 proof.cannot_be_made(
                     phrase(

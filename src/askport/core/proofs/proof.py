@@ -114,6 +114,8 @@ class Repeated(Proof):
     def __init__(self, *, now: float) -> None:
         super().__init__()
         self.asked = 0
+        self.ran_out = False
+        """Whether all questions had their time, and nothing decided it before."""
         self._next_at = now
 
     def next_deadline(self) -> float | None:
@@ -124,6 +126,7 @@ class Repeated(Proof):
         if self.done or now < self._next_at:
             return
         if self.asked == ATTEMPTS:
+            self.ran_out = True
             self.conclude(now)
             return
         self.ask(now)

@@ -86,7 +86,7 @@ class PortOpens(Repeated):
         elif tcp.flags & TcpFlag.SYN and tcp.flags & TcpFlag.ACK:
             reset = Tcp(src_port=tcp.dst_port, dst_port=self.port, seq=tcp.ack, flags=TcpFlag.RST)
             self._send(frame_between(self.subject.ends, reset))
-            self._end(True, "opened", phrase("It opened port {port} (TCP).", port=self.port))
+            self._end(True, phrase("opened"), phrase("It opened port {port} (TCP).", port=self.port))
 
     def conclude(self, now: float) -> None:
         """Fail: nothing came."""

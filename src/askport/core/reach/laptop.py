@@ -71,7 +71,7 @@ class Laptop:
     @property
     def where(self) -> str:
         """Where it borrows, in words."""
-        return f"{'beside' if self.is_beside else 'on'} {self.adapter}"
+        return phrase("beside {adapter}" if self.is_beside else "on {adapter}", adapter=self.adapter)
 
     @property
     def beside_in_use(self) -> MacAddress | None:

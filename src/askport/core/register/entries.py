@@ -11,6 +11,7 @@ from askport.core.finding.clues import Identity
 from askport.core.phrases import phrase
 from askport.core.plan import planned_device, site_plan
 from askport.core.register.as_left import AsLeft
+from askport.core.sentence_field import Sentence
 
 
 class _Model(BaseModel):
@@ -54,7 +55,7 @@ class Found(_Entry):
     gateway: IPv4Address | None = None
     belief: str
     asks_by: str | None = None
-    because: tuple[str, ...]
+    because: tuple[Sentence, ...]
     ipv6: tuple[IPv6Address, ...] = ()
     """The IPv6 addresses that it used."""
 
@@ -69,7 +70,7 @@ class ReadOut(_Entry):
     gateway: IPv4Address | None
     dns: tuple[IPv4Address, ...]
     origin: str | None
-    because: str
+    because: Sentence
     """What about it contradicts the wire, or could not be read."""
     said: tuple[str, ...] = ()
     """Which of gateway and dns it said at all, be it that it has none."""
@@ -137,7 +138,7 @@ class WasSet(_Entry):
     gateway: IPv4Address | None
     dns: tuple[IPv4Address, ...]
     result: str
-    because: str
+    because: Sentence
     key: str | None = None
     """The key that its console or page showed, to know it again by."""
     permanent: bool | None = None
@@ -150,11 +151,11 @@ class Proved(_Entry):
     kind: Literal["proved"] = "proved"
     mac: mac_field.Mac
     name: str
-    expected: str
-    measured: str
+    expected: Sentence
+    measured: Sentence
     passed: bool | None
     """None where the proof could not be made."""
-    because: str
+    because: Sentence
     after_cut: bool = False
     """Whether it was made once more after a power cycle."""
 
@@ -173,7 +174,11 @@ class PowerCut(_Entry):
     @property
     def moments(self) -> list[tuple[str, float]]:
         """What was seen, in the order in which it is looked for."""
-        seen = (("link", self.link_s), (phrase("first word"), self.first_word_s), ("answer", self.answer_s))
+        seen = (
+            (phrase("link"), self.link_s),
+            (phrase("first word"), self.first_word_s),
+            (phrase("answer"), self.answer_s),
+        )
         return [(name, at) for name, at in (*seen, *self.services.items()) if at is not None]
 
 

@@ -10,18 +10,19 @@ from askport.core.phrases import phrase
 from askport.core.proofs.verdict import verdict_of
 from askport.core.register.as_left import AsLeft
 from askport.core.register.entries import UNHEARD, IdentifiedBy, PowerCut, ReadOut
+from askport.core.sentence_field import Sentence
 
-_VERDICTS = {True: "passed", False: "failed", None: phrase("not made")}
+_VERDICTS = {True: phrase("passed"), False: phrase("failed"), None: phrase("not made")}
 
 
 class ProofRow(BaseModel, defer_build=True):
     """The last outcome of one proof."""
 
     name: str
-    expected: str
-    measured: str
+    expected: Sentence
+    measured: Sentence
     passed: bool | None
-    because: str
+    because: Sentence
     at: datetime
     after_cut: bool = False
     """Whether it was made once more after a power cycle."""
@@ -35,7 +36,7 @@ class ProofRow(BaseModel, defer_build=True):
         if not self.after_cut:
             return now
         return (
-            f"{now} twice"
+            phrase("{now} twice", now=now)
             if self.before is self.passed
             else phrase("{verdicts}, then {now}", verdicts=_VERDICTS[self.before], now=now)
         )
@@ -158,7 +159,7 @@ class Note(BaseModel, defer_build=True):
     """What somebody wrote down about a device."""
 
     at: datetime
-    text: str
+    text: Sentence
     photo: str = ""
     """The name of a file."""
 

@@ -47,7 +47,7 @@ def step_lines(session: Session) -> list[StepLine]:
 _PROOFS = {
     "same-mac": phrase("MAC address"),
     "old-gone": phrase("old address"),
-    "echo": "ping",
+    "echo": phrase("ping"),
     "power-cycle": phrase("power cycle"),
     "page": phrase("web page"),
     "services": phrase("ping and ports back"),
@@ -74,4 +74,6 @@ def basis_words(basis: Basis | None) -> str:
 
 def proof_words(name: str) -> str:
     """Return a proof's name in plain words."""
+    if name.startswith("port-"):
+        return phrase("port {number}", number=name.removeprefix("port-"))
     return _PROOFS.get(name, name.replace("-", " "))

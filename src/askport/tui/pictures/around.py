@@ -36,7 +36,7 @@ def title_line(workplace: Workplace, now: float, width: int, like: str = "") -> 
     if like:
         ink.put("  " + phrase("▐ crate, like {like} ▌", like=like), f"{STRONG} {OURS}")
     if ink.width + len(borrowed) > width:
-        borrowed = f"   {len(laptop.borrowed)} borrowed"
+        borrowed = "   " + phrase("{count} borrowed", count=len(laptop.borrowed))
     ink.put(borrowed, OURS)
     if run.crew and ink.width + 3 + len(words := run.crew.state.words) <= width - 24:
         ink.put(f"   {words}", CONFLICT if run.crew.state.wrong else DIM)
@@ -91,7 +91,8 @@ def hand_lines(practice: Practice | None, said: str, width: int, *, compact: boo
     title = phrase("practice:") if compact else phrase("practice bench, simulate:")
     power = phrase("pull its power") if practice.is_powered else phrase("plug its power in")
     keep = phrase("save on its console") if compact else phrase("have its console keep its address")
-    verb = keep if practice.hand == "console" else phrase("fill in its {hand}", hand=practice.hand)
+    fill = phrase("fill in its page") if practice.hand == "page" else phrase("fill in its keypad")
+    verb = keep if practice.hand == "console" else fill
     ink = Ink().put(f"  {title} ", DIM).put("F6 ", STRONG).put(power)
     if practice.hand != "ping":  # there is something to type into
         ink.put("   F7 ", STRONG).put(verb)

@@ -150,7 +150,7 @@ class _Comb:
         """Write an address, each number in the middle of its eight bits."""
         ink = Ink().to(2).put(name, style).to(left)
         if end.address is None:
-            return ink.put(phrase("no address") if name == "laptop" else "· · ·", DIM)
+            return ink.put(phrase("no address") if end is self._ours else "· · ·", DIM)
         for place, octet in enumerate(str(end.address).split(".")):
             ink.to(left + place * self._group + (self._group - 3 - len(octet)) // 2).put(octet, f"{STRONG} {style}")
             ink.to(left + (place + 1) * self._group - 3)

@@ -100,7 +100,7 @@ def _short(session: Session, device: Device, width: int) -> Ink:
     if device.request:
         ink.put(phrase("asks by {protocol}", protocol=device.request.protocol.upper())).to(40)
     elif best:
-        ink.put(best.address).to(40).put(best.belief, STRONG if best.belief is clues.Belief.CERTAIN else DIM)
+        ink.put(best.address).to(40).put(best.belief.words, STRONG if best.belief is clues.Belief.CERTAIN else DIM)
     else:
         ink.put(phrase("no address"), DIM)
     return ink.to(50).put(device_words(device, session.cable.around.maker(device.mac))[: max(10, width - 50)], DIM)
@@ -219,7 +219,7 @@ def _belief(belief: beliefs.AddressBelief, width: int) -> list[Ink]:
     for place, reason in enumerate(reasons):
         ink = Ink()
         if place == 0:
-            ink.to(4).put(f"{belief.address}{prefix}", f"{sure} {THEIRS}").to(24).put(belief.belief, sure)
+            ink.to(4).put(f"{belief.address}{prefix}", f"{sure} {THEIRS}").to(24).put(belief.belief.words, sure)
         ink.to(34)
         lines.append(ink.put(reason))
     return lines

@@ -11,7 +11,7 @@ _AT = 18
 
 def landing_lines(meant: IPv4Address, landed: IPv4Address) -> list[Ink]:
     """Draw the two one under the other, with a mark under each digit that differs."""
-    planned, is_at, marks = (Ink().to(2).put(name, DIM).to(_AT) for name in ("planned", phrase("it is at"), ""))
+    planned, is_at, marks = (Ink().to(2).put(name, DIM).to(_AT) for name in (phrase("planned"), phrase("it is at"), ""))
     for mine, theirs, same in digit_by_digit(meant, landed):
         planned.put(mine, STRONG)
         is_at.put(theirs, STRONG if same else f"{STRONG} {CONFLICT}")

@@ -26,7 +26,7 @@ def heard_lines(finder: "Finder", began_at: float, now: float, width: int) -> li
             place = cells - 1 - int((now - at) / _SPAN_S * cells)
             if 0 <= place < cells:
                 lane[place] = "▌"
-    ink = Ink().to(_LEFT).put("heard ", DIM)
+    ink = Ink().to(_LEFT).put(f"{phrase('heard')} ", DIM)
     for mark in lane:
         ink.put(mark, THEIRS if mark == "▌" else DIM)
     said = (

@@ -107,7 +107,7 @@ def _lane(cycle: power_cycle.PowerCycle, services: service_again.Services | None
         (phrase("power off"), lane.off_at),
         (phrase("link up"), lane.link_at),
         (phrase("first word"), lane.first_heard_at),
-        ("answers", lane.back_at),
+        (phrase("answers"), lane.back_at),
     ]
     if services and lane.off_at is not None:
         last = max(services.moments.values(), default=None)

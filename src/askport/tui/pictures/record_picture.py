@@ -26,13 +26,13 @@ def record_lines(session: Session, width: int, now: float) -> list[Ink]:
     head.to(left_at).put(phrase("as left"), STRONG)
     lines = [head.put(" ").to(width, "┈", DIM), blank()]
     says = session.device.says
-    found = found_words(best.prefix, best.gateway, says) if best else FoundWords("none", "none", "none")
+    found = found_words(best.prefix, best.gateway, says) if best else FoundWords(*[phrase("none")] * 3)
     left = session.device.as_left
     left_mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else None
     rows: list[tuple[str, str, object, Basis | None]] = [
-        ("address", str(best.address) if best else phrase("none"), left.address.value, left.address.basis),
-        ("mask", found.mask, left_mask, left.prefix.basis),
-        ("gateway", found.gateway, left.gateway.value, left.gateway.basis),
+        (phrase("address"), str(best.address) if best else phrase("none"), left.address.value, left.address.basis),
+        (phrase("mask"), found.mask, left_mask, left.prefix.basis),
+        (phrase("gateway"), found.gateway, left.gateway.value, left.gateway.basis),
         ("DNS", found.dns, " ".join(map(str, left.dns.value or ())), left.dns.basis),
     ]
     for name, was, value, basis in rows:

@@ -60,9 +60,9 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
     lines = [head.put(" ").to(width, "┈", DIM)]
     mask = str(mask_of_prefix(left.prefix.value)) if left.prefix.value is not None else ""
     values: tuple[tuple[str, object, object, as_left.Basis | None], ...] = (
-        ("address", str(first.found_address or first.as_found), left.address.value, left.address.basis),
-        ("mask", found.mask, mask, left.prefix.basis),
-        ("gateway", found.gateway, left.gateway.value, left.gateway.basis),
+        (phrase("address"), str(first.found_address or first.as_found), left.address.value, left.address.basis),
+        (phrase("mask"), found.mask, mask, left.prefix.basis),
+        (phrase("gateway"), found.gateway, left.gateway.value, left.gateway.basis),
         ("DNS", found.dns, " ".join(map(str, left.dns.value or ())), left.dns.basis),
     )
     for name, was, now, basis in values:
@@ -72,7 +72,7 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
         lines += beside(ink, _LEFT, text, width, f"{STRONG} {THEIRS}" if shown else DIM)
     if first.found_ipv6 or last.left_ipv6:
         lines += beside(Ink().to(2).put("IPv6", DIM), _FOUND, ipv6_words(first.found_ipv6, last.left_ipv6), width)
-    about = {"kind": planned.kind, "place": planned.place, **planned.columns} if planned else {}
+    about = {phrase("kind"): planned.kind, phrase("place"): planned.place, **planned.columns} if planned else {}
     if any(about.values()):
         lines += [blank(), heading(phrase("From the plan"), width)]
         lines += [Ink().to(2).put(name, DIM).to(_FOUND).put(text) for name, text in about.items() if text]
@@ -127,7 +127,7 @@ def _visits(row: Row, width: int, strangers: Collection[str]) -> list[Ink]:
         way = entry_of(each.way)
         came = [phrase("found {as_found}", as_found=each.as_found)]
         if each.result:
-            came.append(phrase("set {done}: {result}", done=way.done if way else each.way, result=each.result))
+            came.append(phrase("set {done}: {result}", done=way.done if way else each.way, result=phrase(each.result)))
         if each.as_left.address.basis:
             came.append(phrase("left {as_left}", as_left=each.as_left.words()))
         came.append(phrase(each.state))

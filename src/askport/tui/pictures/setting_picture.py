@@ -135,7 +135,7 @@ def _checked(checks: list[TargetCheck], width: int) -> list[Ink]:
     lines: list[Ink] = []
     for check in checks:
         mark, style = ("✓", "") if check.passed else ("✗", CONFLICT)
-        ink = Ink().to(2).put(f"{mark} ", style).put(check.about, style or DIM)
+        ink = Ink().to(2).put(f"{mark} ", style).put(phrase(check.about), style or DIM)
         lines += beside(ink, 16, check.sentence, width, style)
     return lines
 

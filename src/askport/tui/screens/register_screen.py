@@ -74,7 +74,7 @@ class RegisterScreen(drawn_screen.DrawnScreen[None]):
     def compose(self) -> ComposeResult:
         """Lay out the search over the table."""
         yield Sheet(id="heading")
-        hint = phrase("Type to search everything; or state:proven, place:north, kind:probe, day:2026-03-04")
+        hint = phrase("Type words to search, or state:proven place:north day:today")
         yield Input(id="search", placeholder=hint, compact=True)
         yield DataTable(id="table", cursor_type="row", zebra_stripes=False)
         yield Sheet(id="pointed")
@@ -151,8 +151,10 @@ class RegisterScreen(drawn_screen.DrawnScreen[None]):
         register, work = self._register, self._workplace.run.work
         proven, everyone, open_among = register.proven()
         self._found = found = register.count(self._wanted)
+        proves, file = proven_words(proven, everyone, open_among), self._workplace.run.job.path.name
         title = Ink().put(f"  {self._workplace.title}", STRONG).put(f" · {phrase('register of')} ", DIM)
-        title.put(self._workplace.run.job.path.name).put(f"   {proven_words(proven, everyone, open_among)}", DIM)
+        title = title if title.width + len(file) + len(proves) + 3 <= self.size.width else Ink().put("  ")
+        title.put(file).put(f"   {proves}", DIM)
         title.put(f"   {found} found" if found < everyone else "", THEIRS)
         title.put(
             "   " + phrase("by {order}", order=self._order) if self._order is not searching.Order.FOUND else "", DIM

@@ -161,7 +161,7 @@ class SiteScreen(DrawnScreen[None]):
             ink.put(str(_address(item) or phrase("on the spot")), THEIRS if _address(item) else DIM).to(34)
             if found := surveyed.get(item.tag):
                 waits = found.state in ("missing", "free") and not self._has_answered
-                state, style = ("asking", DIM) if waits else _SURVEYED[found.state]
+                state, style = (phrase("asking"), DIM) if waits else _SURVEYED[found.state]
             elif member := known.others.holder_of(item.tag):
                 state, style = member, STRONG
             else:

@@ -40,18 +40,23 @@ def way_lines(session: Session, looking_at: steps.Step | None, width: int) -> li
             ink.put(f"  ◂ {phrase('viewing')}", DIM)
         lines.append(ink.to(width - 3).put(place, DIM))
         rail = "│" if place < len(steps.Step) else " "
-        lines.append(Ink().put(f" {rail} ", DIM).put(step.result[: width - 4], "" if step.state == "now" else DIM))
+        lines.append(Ink().put(f" {rail} ", DIM).put(_cut(step.result, width - 4), "" if step.state == "now" else DIM))
     return lines
 
 
-def way_strip(session: Session, looking_at: steps.Step | None, width: int) -> Ink:
-    """Draw the steps on one line, for a small terminal."""
+def _cut(text: str, room: int) -> str:
+    return text if len(text) <= room else f"{text[: room - 1]}…"
+
+
+def way_strip(session: Session, looking_at: steps.Step | None, width: int, *, names_all: bool = True) -> Ink:
+    """Draw the steps on one line, for a small terminal; where not all names have room, the present one's."""
     ink = Ink().put(" ")
     for place, step in enumerate(narrate.step_lines(session), 1):
         style = {"done": "", "now": f"{STRONG} {THEIRS}", "ahead": DIM}[step.state]
-        ink.put("──" if place > 1 else "", DIM).put(f"{_GLYPHS[step.state]} {place} {phrase(step.step)}", style)
+        ink.put("──" if place > 1 else "", DIM).put(f"{_GLYPHS[step.state]} {place} ", style)
+        ink.put(phrase(step.step) if names_all or step.state == "now" else "", style)
         ink.put(" ◂" if looking_at is step.step else " ", DIM)
-    return ink
+    return ink if ink.width <= width or not names_all else way_strip(session, looking_at, width, names_all=False)
 
 
 def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]:
@@ -72,11 +77,11 @@ def crate_lines(run: JobRun, width: int, room: int, like: str = "") -> list[Ink]
     for item in run.work[first:last]:
         state = states.get(item.tag, "")
         if state not in ("proven", "unproven"):
-            state = phrase("current") if item.tag == at_hand else ""
+            state = "current" if item.tag == at_hand else ""
         state = state or run.others().holder_of(item.tag) or ""
         style = CONFLICT if state == "unproven" else "" if state == "current" else DIM
         ink = Ink().put(" ▸ " if state == "current" else " ✓ " if state == "proven" else "   ", style)
-        lines.append(ink.put(item.tag, STRONG if state == "current" else style).to(12).put(state, style))
+        lines.append(ink.put(item.tag, STRONG if state == "current" else style).to(12).put(phrase(state), style))
     if last < len(tags) and counts:
         lines.append(line(f"   … {phrase('{count} more', count=len(tags) - last)}", DIM))
     return lines

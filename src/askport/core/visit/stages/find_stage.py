@@ -240,7 +240,7 @@ class Find(Stage):
             return phrase("asks by {protocol}", protocol=device.request.protocol.upper())
         if device.best is None:
             return phrase("heard, no address yet")
-        sure = "" if device.best.belief is clues.Belief.CERTAIN else f" {device.best.belief}"
+        sure = "" if device.best.belief is clues.Belief.CERTAIN else f" {device.best.belief.words}"
         return f"{device.best.address}{sure}"
 
 
