@@ -33,6 +33,8 @@ NOT_READ = (
 )  # fmt: skip
 """Where a text of words is none that is translated."""
 
+_MOST_WORDS = 20
+"""A sentence has at most so many (docs/voice.md)."""
 _WORDS = re.compile(r"[A-Za-z]{2,}[,;:.)”’]* +[(“’']?[A-Za-z{]|\b [A-Za-z]{2,}|[A-Za-z]{3,}[:.]( |$)")
 _TOUCHES = re.compile(r"[a-zA-Z,.]\{[a-z]|[a-z_0-9]\}[A-Za-z]")
 """A value that a word touches: an ending, or a sentence that begins in another one."""
@@ -129,11 +131,18 @@ def glued_in(file: str, tree: ast.Module) -> Iterator[Found]:
                         yield Found(file, node.lineno, f"+ {text}")
             case ast.Call() if called(node) in (*SAYS, "phrase_of"):
                 for text in templates_of(node, tree):
-                    if text != text.strip(" ,") or _TOUCHES.search(text):
+                    if text != text.strip(" ,;") or _TOUCHES.search(text):
                         yield Found(file, node.lineno, f"part: {text}")
             case ast.Call() if called(node) in ("upper", "capitalize") and isinstance(node.func, ast.Attribute):
                 if isinstance(node.func.value, ast.Subscript):
                     yield Found(file, node.lineno, "a letter made large")
+
+
+def long_in(text: str) -> Iterator[str]:
+    """Yield the sentences of a text that have more words than one reads at a glance."""
+    for sentence in re.split(r"(?<=[.!?])\s+", text):
+        if len(re.findall(r"[A-Za-z{][\w'’{}-]*", sentence)) > _MOST_WORDS:
+            yield sentence
 
 
 def modules() -> Iterator[tuple[str, ast.Module]]:
@@ -144,14 +153,19 @@ def modules() -> Iterator[tuple[str, ast.Module]]:
             yield file, ast.parse(path.read_text())
 
 
+def found() -> list[Found]:
+    """Return all texts, with where they stand."""
+    every = list(modules())
+    named = {name for _, tree in every for name in names_in(tree)}
+    return [each for file, tree in every for each in texts_in(file, tree, named)]
+
+
 def catalogue() -> bytes:
     """Return the catalogue of all texts, the same for the same sources."""
     from io import BytesIO
 
     whole = Catalog(project="Ask Port", charset="utf-8")
-    all_modules = list(modules())
-    named = {name for _, tree in all_modules for name in names_in(tree)}
-    for each in (found for file, tree in all_modules for found in texts_in(file, tree, named)):
+    for each in found():
         if not any(map(str.isalpha, re.sub(r"\{[^}]*\}", "", each.text))):
             continue  # only values
         whole.add((each.text, each.many) if each.many else each.text, locations=[(each.file, 0)])
@@ -165,13 +179,16 @@ def main() -> int:
     glued = [found for file, tree in modules() for found in glued_in(file, tree)]
     for each in glued:
         print(f"{each.file}:{each.line}: made of parts: {each.text[:90]!r}")
+    long = [(each, sentence) for each in found() for sentence in long_in(each.text)]
+    for each, sentence in long:
+        print(f"{each.file}:{each.line}: more than {_MOST_WORDS} words: {sentence}")
     made = catalogue()
     if "--check" not in sys.argv:
         CATALOGUE.write_bytes(made)
     elif CATALOGUE.read_bytes() != made:
         print(f"{CATALOGUE.relative_to(ROOT)} has not every text: make texts")
         return 1
-    return int(bool(glued))
+    return int(bool(glued or long))
 
 
 if __name__ == "__main__":

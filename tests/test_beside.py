@@ -407,7 +407,7 @@ def test_a_device_that_has_no_ipv4_address_goes_its_whole_way_on_the_screen(cabl
     screen.keys("Enter")
     screen.until("press e")
     screen.keys("e")
-    screen.until("to become?")
+    screen.until("What are the new settings")
     screen.keys("10.84.16.40/22 via 10.84.19.254", "Enter")
     screen.until("Over IPv6, at fe80::", "Enter ▸ Fill in its web page")
     screen.keys("Enter")

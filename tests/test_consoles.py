@@ -356,7 +356,7 @@ def test_a_console_on_the_screen_teaches_like_one_in_a_terminal(device, terminal
         time.sleep(0.1)
     screen.keys("C-\\")
     walk(screen, ("and put it back.", "l"), ("Record BD-1", "s"),
-         ("What is it called", "Enter"), ("Kept in", ""))  # fmt: skip
+         ("What is this kind called", "Enter"), ("Saved in", ""))  # fmt: skip
     screen.leave()
     (kept,) = tmp_path.glob("*.kind.toml")
     text = kept.read_text()

@@ -412,12 +412,12 @@ def test_in_the_office_a_difference_is_settled_and_the_plan_is_changed_and_both_
         office.keys("F6")
         office.until("1  02:00:00:00:00:01, TG-01, by anna", "2  02:00:00:00:00:02, TG-01, by ben")
         office.keys("2")
-        office.until("Which is its right tag?")
+        office.until("What is the correct tag?")
         office.keys("TG-02", "Enter")
         if not may:
             office.until("may only read this crew")
         else:
-            office.until("Nothing is said differently any more")
+            office.until("No differences are left")
         office.keys("Escape", "Escape")
         office.until("Work list")
         if may:

@@ -264,7 +264,7 @@ def test_what_proves_waits_for_the_link_as_what_finds_does(cable):
                           stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)  # fmt: skip
     assert "has no link yet: plug the cable in at both ends" in program.stderr.readline()
     cable.ip("link", "set", "zd0", "up")
-    assert "answers ping at 10.84.16.21" in program.communicate(timeout=60)[0]
+    assert "ping to 10.84.16.21" in program.communicate(timeout=60)[0]
     assert program.returncode == 0
 
 

@@ -524,7 +524,7 @@ def test_on_the_screen_the_first_by_hand_and_the_next_two_by_enter(cable, termin
     url = re.search(r"http://127\.\S+", screen.screen())[0]
     cable.in_laptop(sys.executable, "-c", BROWSER, "get", url, "10.84.16.31", "10.84.19.254")
     walk(screen, ("and put it back.", "l"), ("Record DP-1", "s"),
-         ("What is it called", "Enter"), ("Kept in", "Enter"), ("DP-1 is recorded", "g"),
+         ("What is this kind called", "Enter"), ("Saved in", "Enter"), ("DP-1 is recorded", "g"),
          ("Power-cycle which units", "Enter"), ("Crate, same as DP-1", ""))  # fmt: skip
     for number, done in ((2, "DP-2 is recorded"), (3, "Every device on the job list is recorded")):
         deliver(cable, f"{DEVICE[:-2]}4{number}")
@@ -554,7 +554,7 @@ def test_a_lesson_is_looked_at_and_thrown_away_on_the_screen(cable, terminal, tm
     screen = terminal(*cable.inside("laptop"), *ASKPORT, "--job", str(job))
     walk(screen, ("Enter ▸ Use zl0.", "Enter"), ("◆ Find", "h"), ("a pump  by page", ""), ("/set-it", "DC"),
          ("stay as they are. Type yes.", "yes"), ("Enter deletes it.", "Enter"),
-         ("Nothing was learned yet", "Escape"), ("◆ Find", ""))  # fmt: skip
+         ("No lessons yet", "Escape"), ("◆ Find", ""))  # fmt: skip
     assert not kind.exists()
 
 
@@ -760,7 +760,7 @@ def test_what_passed_is_offered_however_the_device_came_there_and_can_be_taken_u
         assert "with {address} for 10.84.16.31" in question.check("Pump")
         question.use(session, 0.0, "Pump")
         door.exchanges = passed(("POST", "/t", "ip=10.84.16.31&mask=255.255.252.0&save=1", ""))
-        assert ("Kept in x.pump" in told.pop(), keys.has_lesson) == (True, True)
+        assert ("Saved in x.pump" in told.pop(), keys.has_lesson) == (True, True)
     assert [("/t" in each.read_text()) for each in tmp_path.glob("*.toml")] == [True] * bool(became)
 
 

@@ -50,7 +50,7 @@ def test_what_was_found_is_put_back_and_b_goes_a_step_back(terminal):
         screen.keys("Enter")
     screen.until("Pull its power", "z Restore")
     screen.keys("z")
-    screen.until("What TG-01 was found with, to be put back", "192.168.61.7", "wait for it at 192.168.61.7/24")
+    screen.until("Settings of TG-01 as found, to be restored", "192.168.61.7", "wait for it at 192.168.61.7/24")
     screen.keys("Enter")
     screen.until("answered by 00:00:5e:00:53:10", "10.84.16.40 left by")
     screen.keys("b")
@@ -62,8 +62,8 @@ def test_labels_are_scanned_and_tags_given_in_order_and_the_register_is_sorted(t
     screen = terminal(*ASKPORT, "demo", "--pace", "8", "--wire", "twins", "--first", "OX-01")
     screen.until("Listening")
     screen.press("+", "6 devices use the same address 172.29.4.100")
-    for key, seen in (("x", "no tag: nothing is set on it"), ("F7", "OX-01     to come"),
-                      ("F2", "by the order alone"), ("Escape", "x Several on switch"), ("r", "register of"),
+    for key, seen in (("x", "no tag: it will not be set"), ("F7", "OX-01     to come"),
+                      ("F2", "by MAC order only"), ("Escape", "x Several on switch"), ("r", "register of"),
                       ("F4", "address "), ("Escape", "x Several on switch")):  # fmt: skip
         screen.keys(key)
         screen.until(seen)

@@ -102,7 +102,7 @@ def silent(_):
 @pytest.mark.parametrize(
     ("proof", "answer", "passed", "said"),
     [
-        (SameMac(IT_AT_NEW, now=0.0), both(holds(IT, NEW), echoes), True, "It, and nobody else, answered"),
+        (SameMac(IT_AT_NEW, now=0.0), both(holds(IT, NEW), echoes), True, "Only this device answered"),
         (SameMac(IT_AT_NEW, now=0.0), holds(IT, NEW), None, "that it is there is not shown"),  # ARP alone
         (SameMac(IT_AT_NEW, now=0.0), holds_everything(IT), False, "does not prove that 10.84.16.21 is its own"),
         (SameMac(IT_AT_NEW, now=0.0), answers_nobody, False, "It speaks as 10.84.16.21; whether it answers for other"),

@@ -140,7 +140,7 @@ def test_the_screen_offers_the_way_the_unit_and_the_view(terminal):
     screen.keys("Enter")
     screen.until("shout at it", "It has ears.", "Enter ▸ Shout 10.84.16.77/22 at it.")
     screen.keys("Enter")
-    screen.until("and put it back.", "answers ping at 10.84.16.77")
+    screen.until("and put it back.", "ping to 10.84.16.77")
     screen.leave()
 
 

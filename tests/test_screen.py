@@ -43,7 +43,7 @@ def test_a_crate_on_a_switch_goes_by_itself_after_the_last_label(terminal):
     screen.keys("+")
     screen.until("6 devices use the same address 172.29.4.100", "x Several on switch")
     screen.keys("x")
-    screen.until("no tag: nothing is set on it", "Setting starts after the last of 6 labels")
+    screen.until("no tag: it will not be set", "Setting starts after the last of 6 labels")
     for number in (1, 2, 3, 4, 5, 6):
         screen.keys(*f"00005e00534{number}", "Enter", *f"OX-0{number}", "Enter")
         screen.until(f"OX-0{number}")
@@ -96,7 +96,7 @@ def test_a_label_that_is_scanned_where_no_line_is_open_is_compared_or_put_away(t
         screen.until(seen)
         time.sleep(0.7)  # what follows a key sooner may be for the line that it opens
         screen.keys("-l", "e0:f1:a2:b3:c4:d5\r")
-        screen.until("put away: e0:f1:a2:b3:c4:d5")
+        screen.until("ignored: e0:f1:a2:b3:c4:d5")
         screen.keys("Escape")
         screen.until("Use this device: 00:00:5e:00:53:43")
     screen.leave()
@@ -122,7 +122,7 @@ def test_a_device_is_walked_to_the_register_by_enter(terminal):
         "Enter ▸ Fill in its web page", "255.255.252.0", "none, it says", "POST /net ip=10.84.16.40", "can talk"
     )
     screen.keys("Enter")
-    screen.until("and put it back.", "answers ping at 10.84.16.40")
+    screen.until("and put it back.", "ping to 10.84.16.40")
     screen.keys("F6")
     screen.until("Its power is off")
     screen.keys("F6")
@@ -131,7 +131,7 @@ def test_a_device_is_walked_to_the_register_by_enter(terminal):
     screen.until("TG-01 is recorded.", "Go on to the next device.")
     screen.keys("r")
     screen.until("1 of 1 proven", "10.84.16.40/22", "Still to do", "OX-01 10.84.16.31/22")
-    screen.until("It, and nobody else, answered when asked")  # the device at the cursor, under a short table
+    screen.until("Only this device answered when asked")  # the device at the cursor, under a short table
     screen.leave()
     screen.until("demo.askport: 'askport register list")
 
@@ -140,9 +140,9 @@ def test_small_screens_keep_what_matters_and_slips_are_said(terminal, tmp_path):
     screen = terminal(*ASKPORT, "demo", "--pace", "12", size=(100, 30))
     screen.until("Enter ▸ Use this device")
     screen.keys("e")
-    screen.until("What is TG-01 to become?")
+    screen.until("What are the new settings of TG-01?")
     screen.keys("C-u")
-    screen.until("Enter takes it, Escape leaves.")
+    screen.until("Enter accepts, Escape cancels.")
     screen._tmux("send-keys", "-l", "10.84.61.40/22 via 10.84.19.254")
     screen.until("was the address 10.84.16.40 meant")
     screen.leave()
@@ -369,7 +369,7 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen._tmux("send-keys", "-l", "zzz")
     screen.until("0 found")
     screen.keys("Escape")
-    screen.until("Type to search")
+    screen.until("Type words")
     screen._tmux("send-keys", "-l", "halden 10.84.16.40")
     screen.until("TG-01", "10.84.16.40/22")
     screen.keys("Enter")
@@ -403,7 +403,7 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen.keys("Escape")
     screen.until("Still to do")
     screen.keys("Escape")  # the search
-    screen.until("Type to search")
+    screen.until("Type words")
     screen.keys("Escape")
     screen.until("Go on to the next device.")
     screen.leave()

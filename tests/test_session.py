@@ -709,7 +709,7 @@ def test_a_row_that_is_only_set_is_not_proven(practice):
 )  # fmt: skip
 def test_of_which_units_of_a_crate_the_power_is_cut(text, number, is_last, cut):
     if cut is None:
-        with pytest.raises(errors.BadInput, match="write each, last"):
+        with pytest.raises(errors.BadInput, match="enter each, last"):
             PowerCuts.parse(text)
     else:
         assert PowerCuts.parse(text).wanted(number, is_last=is_last) is cut

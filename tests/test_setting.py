@@ -265,7 +265,7 @@ def test_the_crib_card_and_the_numbers_on_the_screen(terminal):
     screen.keys("c")
     screen.until("Type this into TG-01", "█", "A number key copies its value")
     screen.keys("1", "Space", "Space")
-    screen.until("On the clipboard: 84, number 2 of 4 of IP address")
+    screen.until("Copied: 84, number 2 of 4 of IP address")
     screen.keys("Escape")
     screen.until("Ways for this device")
     screen.keys("w")

@@ -285,7 +285,7 @@ def test_while_a_unit_is_proven_a_twin_is_heard_where_it_claims_what_is_its_own_
 def test_labels_are_scanned_and_what_cannot_be_meant_is_said():
     work = [working_order.WorkItem(tag=tag) for tag in TAGS[:3]]
     crate = switch_crate.SwitchCrate(work)
-    assert crate.scan("00-00-5E-00-53-41") == "00:00:5e:00:53:41: now its tag."
+    assert crate.scan("00-00-5E-00-53-41") == "00:00:5e:00:53:41: now scan its tag."
     assert crate.scan("ph-01") == "00:00:5e:00:53:41 is PH-01."
     assert crate.scan(f"{MACS[1]};PH-03") == f"{MACS[1]} is PH-03."
     for text, why in (("PH-02", "no whole MAC address"), ("", "no whole MAC"),

@@ -119,7 +119,7 @@ async def _over_cable(cable: Footing, interfaces: list[IPv4Interface], devices: 
         ]
         if each.name != cable.adapter and others:
             raise MachineRefused(
-                "{name} has {interface} in the same subnet, and the command would go there: name the device "
+                "{name} has {interface} in the same subnet. The command would go there: name the device "
                 "with --to ADDRESS, or with --pin ADDRESS=MAC.",
                 name=each.name,
                 interface=others[0].interface,

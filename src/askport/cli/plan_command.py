@@ -131,8 +131,8 @@ def _read(file: Path, mapped: dict[str, str]) -> "list[tuple[str, Imported]]":
             if field
         ]
         carried = [f"'{display_text(head, 40)}'" for head, field in imported.columns if head and not field]
-        along = phrase("; carried along: {carried}", carried=listed(carried)) if carried else ""
-        saying.say("Read as {read_as}: {taken}{along}.", read_as=table.read_as, taken=listed(taken), along=along)
+        read = "Read as {read_as}: {taken}; carried along: {carried}." if carried else "Read as {read_as}: {taken}."
+        saying.say(read, read_as=table.read_as, taken=listed(taken), carried=listed(carried))
         found.append((table.name, imported))
     if not found:
         raise refusal or BadInput("'{file}' is empty: there is no plan in it.", file=display_text(str(file), 120))

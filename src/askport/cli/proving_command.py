@@ -155,7 +155,7 @@ async def _prove(errand: errand_run.ErrandRun, asked: Collection[str]) -> tuple[
     if course is None or device.chosen is None:
         raise ValueError(phrase("it is over only once it was begun"))
     if course.watch and not course.is_settled:
-        say("Watched for {left_s:.0f} s more: some devices fall back later.", left_s=course.watch.left_s(now()))
+        say("Watching for {left_s:.0f} s more: some devices fall back later.", left_s=course.watch.left_s(now()))
         await errand.go_on(lambda: course.is_settled)
     course.settle()
     verdict = verdict_of((*course.all_proofs, *course.again))

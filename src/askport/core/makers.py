@@ -31,7 +31,7 @@ def read_makers(text: str, name: str) -> Makers:
         if not 1 <= len(digits) <= 12 or any(each not in "0123456789abcdef" for each in digits) or not maker.strip():
             shown = display_text(line, 40)
             raise errors.BadInput(
-                "Line {number} of {name}, '{shown}', cannot be read: write the first digits of a MAC "
+                "Line {number} of {name}, '{shown}', cannot be read. Write the first digits of a MAC "
                 "address, a tab and the maker.",
                 number=number,
                 name=name,

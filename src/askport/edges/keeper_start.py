@@ -45,8 +45,8 @@ def no_rights() -> str | None:
     if os.access(path, os.W_OK):
         return None
     return phrase(
-        "You are not in the group '{group}', which may use adapters: 'sudo usermod -aG {group} {user}', log in again, "
-        "or start with sudo.",
+        "You are not in the group '{group}', which may use adapters. Run 'sudo usermod -aG "
+        "{group} {user}' and log in again, or start with sudo.",
         group=GROUP,
         user=getpass.getuser(),
     )

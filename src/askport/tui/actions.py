@@ -119,12 +119,13 @@ _VIEWS = "askport.tui.screens."
 ACTIONS: list[Action] = [
     Action(
         name="next", does="do_next",
-        key="enter", title="Continue", says="Do what the bottom line says", touches=Touches.DEVICE,
+        key="enter", title="Continue", says="Do the action on the bottom line", touches=Touches.DEVICE,
         offered=lambda moment: moment.enter, greyed=True,
     ),
     Action(
         name="ask_for", does="ask_address", key="a", title="Address", touches=Touches.WIRE,
-        says="Name the address on its label or in its manual, a range to sweep, or another address for the laptop",
+        says="Enter the address from its label or manual, a range to sweep, or another address for "
+"the laptop",
         offered=_while(Phase.FINDING, Phase.MAY_BORROW, Phase.MAY_SET, Phase.MAY_PROVE),
     ),
     Action(
@@ -139,7 +140,7 @@ ACTIONS: list[Action] = [
     ),
     Action(
         name="blink", does="search.blink", key="i", title="Blink", touches=Touches.DEVICE,
-        says="Have it show itself: which of them is this?",
+        says="Make it blink, to see which one it is",
         offered=lambda moment: moment.session.phase is Phase.FINDING
         and can_blink(moment.session.cable.search.candidate),
     ),
@@ -152,14 +153,14 @@ ACTIONS: list[Action] = [
         Action(
             name="decide", does="search.decide",
             argument=str(place), key=key, title="Choose device", touches=Touches.JOB, shown=False,
-            says="Decide which device of the job it is, where plan, choice and register differ",
+            says="Choose which device of the job this is, when plan and register differ",
             offered=lambda moment: bool(moment.session.stages.find.undecided),
         )
         for place, key in enumerate(DECIDING_KEYS)
     ),
     Action(
         name="louder", does="search.louder",
-        key="plus,equals_sign", title="Search more", says="Send more questions, or sweep faster", touches=Touches.WIRE,
+        key="plus,equals_sign", title="Search more", says="Send more, or sweep faster", touches=Touches.WIRE,
         offered=_loudness_can(
             lambda session: session.cable.finder.loudness is not Loudness.SWEEP or bool(session.cable.search.faster)
         ),
@@ -174,7 +175,7 @@ ACTIONS: list[Action] = [
         offered=_loudness_can(_sweeps),
     ),
     Action(
-        name="frames", does="search.show_frames", key="f", title="Frames", says="The frames behind what it said",
+        name="frames", does="search.show_frames", key="f", title="Frames", says="The frames behind each statement",
         offered=_during(Step.PLUG, Step.FIND, Step.REACH),
     ),
     Action(
@@ -203,7 +204,7 @@ ACTIONS: list[Action] = [
     ),
     Action(
         name="restore", does="restore", key="z", title="Restore", touches=Touches.DEVICE,
-        says="Put it back as it was found, as far as a way can; again: set it as planned after all",
+        says="Restore the settings as found, as far as possible; again: set it as planned after all",
         offered=lambda moment: moment.session.stages.setting.may_restore,
     ),
     Action(
@@ -218,22 +219,22 @@ ACTIONS: list[Action] = [
     ),
     Action(
         name="lesson", does="lessons.keep", key="s", title="Save lesson", touches=Touches.JOB,
-        says="Keep what was learned while this unit was set on its page, to set the next ones by",
+        says="Save what was learned from setting this unit, for the next ones",
         offered=lambda moment: moment.lesson,
     ),
     Action(
         name="lessons", opens=_VIEWS + "lessons_screen:LessonsScreen.over", key="h", title="Lessons", shown=False,
-        says="What was learned for this job, to look at and to throw away",
+        says="Lessons of this job, to view or delete",
     ),
     Action(
         name="crate", does="crate_keys.begin_or_end", key="g", title="Repeat for crate", touches=Touches.DEVICE,
-        says="Do the rest of the crate like this unit, stopping where you must look; again: end that",
+        says="Set the rest of the crate like this unit, stopping when you are needed; again: stop",
         offered=lambda moment: moment.in_crate or moment.learned or _was_given(moment.session),
     ),
     Action(name="back", does="go_back", key="b", title="Back", says="Go back one step, or to the one looked at"),
     Action(
         name="site", opens=_VIEWS + "site_screen:SiteScreen.over", key="p", title="Site", touches=Touches.JOB,
-        says="The site as address maps: what is where, and what is next",
+        says="Address maps of the site, and which device is next",
     ),
     Action(
         name="register", opens=_VIEWS + "register_screen:RegisterScreen.over", key="r", title="Register",

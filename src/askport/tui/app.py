@@ -192,7 +192,7 @@ class AskPortApp(App[None]):
                 await self._take_key(each)
         elif not (isinstance(self.screen, TakesLabels) and self.screen.take_label(text)):
             self.notify(
-                phrase("Scanned, and put away: {text}. Labels are compared at Find.", text=display_text(text, 40)),
+                phrase("Scanned and ignored: {text}. Labels are compared at Find.", text=display_text(text, 40)),
                 markup=False,
             )
 
@@ -280,7 +280,7 @@ class AskPortApp(App[None]):
 
     def action_help_quit(self) -> None:
         """Say by which key the program is left, where somebody interrupts it as they would another one."""
-        self.notify(phrase("Press q to leave. Everything is given back."), markup=False)
+        self.notify(phrase("Press q to quit. Everything borrowed is given back."), markup=False)
 
     def _interrupt(self) -> None:
         self.was_interrupted = True

@@ -77,7 +77,7 @@ def ask_plan(session: Session) -> Question:
         return phrase("All values are valid.")
 
     return Question(
-        phrase("What is {tag} to become?", tag=session.device.work.tag),
+        phrase("What are the new settings of {tag}?", tag=session.device.work.tag),
         write_target(session.device.target) if session.device.target else "",
         check,
         lambda session, now, typed: session.stages.setting.plan(read_target(typed), now),
@@ -97,7 +97,7 @@ def ask_community(kind: str) -> Question:
     return Question(
         phrase("What is the SNMP community for devices of the kind {kind}? It is never stored.", kind=kind),
         "",
-        lambda _typed: phrase("Enter takes it."),
+        lambda _typed: phrase("Enter accepts."),
         lambda session, now, typed: session.stages.setting.log_in("", typed, now),
         secret=True,
     )
@@ -117,7 +117,7 @@ def ask_name_and_password(sentence: str, use: Callable[[Session, float, str, str
         then=lambda user: Question(
             phrase("And the password of {user}? It is never stored.", user=user),
             "",
-            lambda _typed: phrase("Enter takes it."),
+            lambda _typed: phrase("Enter accepts."),
             lambda session, now, typed: take(session, now, user, typed),
             secret=True,
         ),
@@ -131,7 +131,7 @@ def ask_serial_line(kind: str) -> Question:
     return Question(
         phrase("On which serial line is the console of the kind {kind}? Here: {there}.", kind=kind, there=there),
         lines[0][0] if lines else "",
-        lambda typed: phrase("Talk to it on {typed}.", typed=typed),
+        lambda typed: phrase("Use the serial line {typed}.", typed=typed),
         lambda session, now, typed: session.stages.setting.serial_line(typed.strip(), now),
         replaces=True,
     )
@@ -179,7 +179,7 @@ def ask_about(use: Callable[[dict[str, str]], object]) -> Question:
 
         def check(typed: str) -> str:
             with_it(typed)
-            return phrase("Enter takes it; 'askport job set' changes it later.")
+            return phrase("Enter accepts; 'askport job set' changes it later.")
 
         def take(_session: Session, _now: float, typed: str) -> None:
             if is_last:

@@ -40,7 +40,9 @@ class PowerCuts:
             return cls(0)
         if number := whole_number(plain, 1, 999):
             return cls(number)
-        raise BadInput("'{text}' names no units: write each, last, or a number such as 3.", text=display_text(text, 30))
+        raise BadInput(
+            "'{text}' is not a choice: enter each, last, or a number such as 3.", text=display_text(text, 30)
+        )
 
     @property
     def words(self) -> str:
@@ -74,7 +76,7 @@ class Crate:
         device = session.device
         way, kind = device.way, learned or device.kind
         if kind is None or way is None or not (way.gives or learned):
-            raise BadInput("The rest can go by itself where the kind of this unit says how it is set.")
+            raise BadInput("The rest can be set automatically only if this unit's kind says how.")
         self.like, self.kind, self.power_cuts = device.work.tag, kind.name, power_cuts
         self._before_it_speaks = recognising.before_it_speaks(kind)
         self.way = learned.way[0].by if learned else way.name

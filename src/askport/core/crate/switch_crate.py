@@ -148,7 +148,7 @@ class SwitchCrate:
                     tag=known.item.tag,
                     by=known.by,
                 )
-            return phrase("{half}: now its tag.", half=self.half)
+            return phrase("{half}: now scan its tag.", half=self.half)
         if _is_mac(text):
             raise errors.BadInput("{half} has no tag yet: scan its tag, and then the next label.", half=self.half)
         return self._tagged(self.half, text)

@@ -162,8 +162,8 @@ def _passes_on(device: Device) -> Iterator[Hazard]:
     denied = any(device.holdings.unanswered.get(each, 0) >= doubts.GIVEN_UP_AFTER for each in foreign)
     if foreign and (spoken or len(foreign) > 1 or denied or device.tells(clues.ClueKind.FORWARDS)):
         text = phrase(
-            "{mac} sends packets from {foreign}, which it has not shown to hold: it may be a router that "
-            "passes on what others say. Connect straight to the device.",
+            "{mac} sends packets from {foreign}, which it has not shown to hold. It may be a router "
+            "that passes on what others say. Connect straight to the device.",
             mac=mac,
             foreign=listed(foreign[:4]),
         )

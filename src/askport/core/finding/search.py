@@ -90,8 +90,8 @@ class Search:
         if len(twins) > 1 and self.label_mac != device.mac:
             address = device.best.address if device.best else None
             return phrase(
-                "{count} devices share {address}. Connect one only; or press m and enter the MAC address on "
-                "its label; or press x to set them all.",
+                "{count} devices share {address}. Connect one only. Or press m and enter the MAC address "
+                "on its label, or x to set them all.",
                 count=len(twins),
                 address=address,
             )
@@ -225,6 +225,6 @@ class Search:
             raise BadInput("{count} devices end like that: type more digits of the label.", count=len(fitting))
         elif len(label_digits(text)) < len(NO_MAC) * 2:
             raise BadInput(
-                matches[0].sentence if matches else phrase("Nobody has been heard yet: type the whole MAC address.")
+                matches[0].sentence if matches else phrase("No device heard yet: enter the whole MAC address.")
             )
         self.label_mac = fitting[0].mac if fitting else MacAddress.parse(label_digits(text))

@@ -314,7 +314,7 @@ def computed(exchange: Exchange, before: Sequence[Exchange]) -> str:
         asked = [each for each in before if _NONCE_IN.search(each.answer[:MAX_BODY])]
         if text and (is_digest(text) or beside or (asked and len(text) >= LONG_TOKEN and is_opaque(text))):
             return phrase(
-                "Its page's script computes the password in “{key}” before it is sent: that cannot be "
+                "Its page's script computes the password in “{key}” before it is sent. That cannot be "
                 "learned, and the typed one must not go out in its place.",
                 key=display_text(key, 40),
             )

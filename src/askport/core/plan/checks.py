@@ -121,11 +121,11 @@ def _each_device(plan: site_plan.Plan) -> Iterator[Finding]:
         if target is None:
             meant = next((other for each in plan.subnets if (other := transposed(device.address, each.network))), None)
             text = (
-                "{tag}: {address} lies in no subnet of the plan, so its mask is not known: was {meant} meant (digits "
-                "swapped)?"
+                "{tag}: {address} lies in no subnet of the plan, so its mask is not known. Was {meant} "
+                "meant (digits swapped)?"
                 if meant
-                else "{tag}: {address} lies in no subnet of the plan, so its mask is not known: add the subnet, or its "
-                "prefix."
+                else "{tag}: {address} lies in no subnet of the plan, so its mask is not known. Add the "
+                "subnet, or its prefix."
             )
             yield Finding("no-subnet", phrase(text, tag=device.tag, address=device.address, meant=meant), tag)
             continue

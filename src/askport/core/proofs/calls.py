@@ -57,7 +57,9 @@ class Calls(proof.Proof):
         self.called: dict[tuple[str, IPv4Address], None] = {}
         """Each service with the address that was called for it, in the order in which they were."""
         self.expected = (
-            phrase("calls the DNS servers {dns}", dns=listed(self._dns)) if self._dns else phrase("calls no DNS server")
+            phrase("contacts DNS servers {dns}", dns=listed(self._dns))
+            if self._dns
+            else phrase("contacts no DNS server")
         )
 
     @property

@@ -36,7 +36,7 @@ class MaskAsPlanned(Proof):
         """
         super().__init__()
         self.subject, self.gateway = subject, gateway
-        self.expected = phrase("its mask is /{prefixlen}", prefixlen=subject.at.network.prefixlen)
+        self.expected = phrase("subnet mask /{prefixlen}", prefixlen=subject.at.network.prefixlen)
         self._avoid, self._explains = {*avoid, *([gateway] if gateway else [])}, list(explains)
         self._measuring: measuring.Measuring | None = None
         self._asked_from, self._seed = asked_from, seed
@@ -139,7 +139,9 @@ class GatewayAsPlanned(Proof):
         """
         super().__init__()
         self._mask, self.planned, self._heard = mask, planned, heard
-        self.expected = phrase("its gateway is {planned}", planned=planned) if planned else phrase("it has no gateway")
+        self.expected = (
+            phrase("default gateway {planned}", planned=planned) if planned else phrase("no default gateway")
+        )
 
     def receive(self, heard: Heard) -> None:
         self._conclude()

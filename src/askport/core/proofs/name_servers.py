@@ -25,7 +25,7 @@ class DnsAsPlanned(Proof):
         super().__init__()
         self._planned, self._own_word, self._calls = planned, own_word, calls
         self._shown: tuple[IPv4Address, ...] = ()
-        self.expected = phrase("its DNS servers: {row}", row=_row(planned))
+        self.expected = phrase("DNS servers {row}", row=_row(planned))
 
     def settle(self) -> None:
         """Take in whom it was heard calling by now, where its own word leaves a server open."""

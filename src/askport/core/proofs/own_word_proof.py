@@ -17,7 +17,7 @@ class ReadsBack(Proof):
     """What its console or page says is what was planned; read only where the device was shown to be itself."""
 
     name = "read-back"
-    expected = phrase("settings read back as planned")
+    expected = phrase("settings read back")
 
     def __init__(self, reads: Reads, subject: Subject, expected: Expected, shown: Proof, *, now: float) -> None:
         """Wait until ``shown`` has shown that it is this device at this address, and read then."""

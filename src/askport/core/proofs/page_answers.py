@@ -24,7 +24,7 @@ class PageAnswers(Proof):
         """
         super().__init__()
         self.expected = (
-            phrase("its page is titled '{title}'", title=title) if title else phrase("a page on port {port}", port=port)
+            phrase("web page titled '{title}'", title=title) if title else phrase("web page on port {port}", port=port)
         )
         self._title, self._shown, self._now = title, shown, now
         self._call = PageCall(HttpPort(subject.at.ip, port, PAGE_PORTS.get(port, False)), "GET", "/")

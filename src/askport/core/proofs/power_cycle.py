@@ -93,7 +93,7 @@ class PowerCycle(proof.Proof):
         """
         super().__init__()
         self.subject = subject
-        self.expected = phrase("still at {ip} after a power cycle", ip=subject.at.ip)
+        self.expected = phrase("{ip} kept after a power cycle", ip=subject.at.ip)
         self.power = Power.ON
         self.lane = Lane(began_at=now)
         self.wiggled = ""

@@ -24,7 +24,7 @@ class Echo(Repeated):
     def __init__(self, subject: Subject, *, now: float) -> None:
         super().__init__(now=now)
         self.subject = subject
-        self.expected = phrase("answers ping at {ip}", ip=subject.at.ip)
+        self.expected = phrase("ping to {ip}", ip=subject.at.ip)
         self._asked_at = now
 
     def ask(self, now: float) -> None:
@@ -65,7 +65,7 @@ class PortOpens(Repeated):
         super().__init__(now=now)
         self.subject, self.port = subject, port
         self.name = f"port-{port}"
-        self.expected = phrase("port {port} opens", port=port)
+        self.expected = phrase("TCP port {port}", port=port)
         self._asking_ports: set[int] = set()
 
     def ask(self, now: float) -> None:

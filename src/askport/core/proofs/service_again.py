@@ -31,7 +31,7 @@ class Services(Proof):
         self._subject, self._cycle, self._longest_s = subject, cycle, longest_s
         self._awaited: dict[str, int | None] = {"ping": None} if echo else {}
         self._awaited |= {phrase("port {port}", port=port): port for port in dict.fromkeys(ports)}
-        self.expected = phrase("{awaited} again after the power cycle", awaited=listed(self._awaited))
+        self.expected = phrase("{awaited} back after the power cycle", awaited=listed(self._awaited))
         self.moments: dict[str, float] = {}
         """When each answered first, in seconds since the power was cut."""
         self._asking: dict[str, Repeated] = {}

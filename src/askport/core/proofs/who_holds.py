@@ -179,14 +179,14 @@ class SameMac(_Holders):
             rest = phrase("It did not answer ping, TCP or UDP itself, so that it is there is not shown.")
             self.cannot_be_made(
                 phrase(
-                    "It, and nobody else, answered when asked for {address} (ARP). {rest}",
+                    "Only this device answered when asked for {address} (ARP). {rest}",
                     address=self.address,
                     rest=rest,
                 )
             )
             return
         else:
-            because = phrase("It, and nobody else, answered when asked for {address} (ARP).", address=self.address)
+            because = phrase("Only this device answered when asked for {address} (ARP).", address=self.address)
         self._end(list(self.holders) == [mac] and is_sure, measured, because)
 
 

@@ -166,8 +166,8 @@ class AnsweringRequests(Way):
         elif dhcp and dhcp.client == self.mac == ethernet.src and dhcp.op == BootpOp.BOOTREQUEST:
             if ethernet.vlan:
                 text = phrase(
-                    "It asks with a tag for VLAN {vlan}, and would not hear an answer without: connect it straight, or "
-                    "have its port send that VLAN untagged.",
+                    "It asks with a tag for VLAN {vlan}, and would not hear an answer without. Connect it "
+                    "straight, or have its port send that VLAN untagged.",
                     vlan=ethernet.vlan,
                 )
                 self._end(Result.REFUSED, text, heard.at)

@@ -211,18 +211,15 @@ def _lets_in(_: Device | None, there: Address | None, kind: Kind | None) -> str 
     if kind is None or there is None or kind.way_by("snmp") is None:
         return None
     return phrase(
-        "The agent of its kind takes an address by SNMP: no mask and no DNS, and the old address may stay beside it."
+        "The agent of its kind takes an address by SNMP. It takes no mask and no DNS, and the "
+        "old address may stay beside it."
     )
 
 
 ENTRY = field_way.field_entry(
     SetBySnmp,
-    says=(
-        phrase(
-            "adds the address to the table of its SNMP agent, and follows it; no mask, no DNS, and the old address "
-            "may stay. Needs --at and its community, or --user and a password"
-        )
-    ),
+    says="adds the address to the table of its SNMP agent, and follows it. No mask, no DNS; the old address may stay. "
+    "Needs --at and its community, or --user and a password",
     does="add {target} by SNMP, and follow it there",
     fits=_lets_in,
     over_ipv6=True,

@@ -183,8 +183,9 @@ class Talking(Way):
             case _Part.FOLLOWING if self.wants_power:
                 return phrase("It has saved {target} and uses it after a restart: power-cycle it.", target=target)
             case _Part.FOLLOWING:
-                longest = phrase("; it may take {boot_s:.0f} s to start", boot_s=self._boot_s) if self._boot_s else ""
-                return phrase("Waiting for it at {target}{longest}.", target=target, longest=longest)
+                waits = "Waiting for it at {target}; it may take {boot_s:.0f} s to start."
+                waits = waits if self._boot_s else "Waiting for it at {target}."
+                return phrase(waits, target=target, boot_s=self._boot_s)
             case _Part.KEEPING:
                 return phrase("The device is at {target}. Saving the address ({what}).", target=target, what=self.what)
             case _Part.READING:

@@ -159,7 +159,7 @@ class Way(machine.Machine):
 
     def _proxy_sentence(self) -> str:
         return phrase(
-            "{mac} answers for addresses that are not its own, so its answers show nothing: look on its "
-            "display, or connect straight to the device.",
+            "{mac} answers for addresses that are not its own, so its answers show nothing. Look on "
+            "its display, or connect straight to the device.",
             mac=self.mac,
         )

@@ -164,13 +164,13 @@ def stranger_words(each: seals.Member) -> str:
     name = display_text(each.name, 40)
     if each.removed:
         return phrase(
-            "{name} was taken out of this crew: 'askport crew members JOB --accept \"{name}\"' says that this is "
-            "right.",
+            "{name} was taken out of this crew. 'askport crew members JOB --accept \"{name}\"' says "
+            "that this is right.",
             name=name,
         )
     return phrase(
-        "{name} is new in this crew, with the key {key}: 'askport crew members JOB --accept \"{name}\"' says that "
-        "this is right.",
+        "{name} is new in this crew, with the key {key}. 'askport crew members JOB --accept "
+        '"{name}"\' says that this is right.',
         name=name,
         key=each.fingerprint,
     )

@@ -54,8 +54,8 @@ def key_of(crew: str, member: str) -> bytes:
         private = bytes.fromhex(path.read_text().strip())
     except FileNotFoundError:
         raise errors.Refused(
-            "The key of {shown} is not on this laptop, so nothing can be pushed as {shown}: join under a "
-            "name of this laptop's own with 'askport crew join … --as NAME'.",
+            "The key of {shown} is not on this laptop, so nothing can be pushed as {shown}. Join "
+            "under a name of this laptop's own with 'askport crew join … --as NAME'.",
             shown=shown,
         ) from None
     except (OSError, ValueError) as error:

@@ -46,8 +46,8 @@ def parameters(url: str) -> dict[str, str]:
         ) from None
     if any(told.pop(each, None) for each in ("password", "sslpassword")):
         raise BadInput(
-            "A password in the crew's URL is seen by everybody on this machine: leave it out, and put it into "
-            "~/.pgpass or a service file (libpq)."
+            "A password in the crew's URL is seen by everybody on this machine. Leave it out, and "
+            "put it into ~/.pgpass or a service file (libpq)."
         )
     if not _is_local(told) and "sslmode" not in told and not os.environ.get("PGSSLMODE") and "service" not in told:
         told["sslmode"] = "verify-full"

@@ -373,8 +373,8 @@ def notes_of(told: Pulled) -> list[str]:
         lines = f"{len(own)} lines" if len(own) > 1 else phrase("1 line")
         notes.append(
             phrase(
-                "The database had {lines} of {member} that this file had not: an older copy of it was put "
-                "back, or two laptops use the name.",
+                "The database had {lines} of {member} that this file had not. An older copy of it was "
+                "put back, or two laptops use the name.",
                 lines=lines,
                 member=display_text(told.membership.member, 40),
             )

@@ -37,7 +37,7 @@ class FindKeys:
         session = self._desk.workplace.run.session
         device = session.device.chosen or session.cable.search.candidate
         if device is None:
-            self._desk.tell(phrase("Nobody has been heard yet."))
+            self._desk.tell(phrase("No device heard yet."))
         else:
             live = session.cable.finder.device(device.mac) or device
             self._desk.view(EvidenceScreen(live, session.cable.around.maker(live.mac), self._desk.workplace.run.wire))

@@ -125,14 +125,16 @@ class LessonKeys:
             job = self._desk.workplace.run.job.path
             path = job.with_name(f"{job.stem}.{slug}.kind.toml")  # it is this job's, until somebody names it otherwise
             if path.exists() and kind != self._names.get(unit):
-                raise BadInput("'{name}' exists already: name the kind otherwise.", name=path.name)
+                raise BadInput("'{name}' already exists: choose another name.", name=path.name)
             files.write_file(path, text.encode())
             self._names[unit] = kind
             self._crate.learned = read_kind(text, path.name)
             self._desk.workplace.run.learn(self._crate.learned)
-            self._desk.tell(phrase("Kept in {name}. g has the rest of the crate go like this one.", name=path.name))
+            self._desk.tell(
+                phrase("Saved in {name}. Press g to set the rest of the crate like this one.", name=path.name)
+            )
 
-        question = phrase("Keep what was learned as a kind. What is it called? Values and passwords are not in it.")
+        question = phrase("What is this kind called? It is saved without values and passwords.")
         self._desk.ask(Question(question, name, check, use, replaces=True))
 
 

@@ -90,7 +90,7 @@ def hand_lines(practice: Practice | None, said: str, width: int, *, compact: boo
         return []
     title = phrase("practice:") if compact else phrase("practice bench, simulate:")
     power = phrase("pull its power") if practice.is_powered else phrase("plug its power in")
-    keep = phrase("save on its console") if compact else phrase("have its console keep its address")
+    keep = phrase("save on console") if compact else phrase("save the address on its console")
     fill = phrase("fill in its page") if practice.hand == "page" else phrase("fill in its keypad")
     verb = keep if practice.hand == "console" else fill
     ink = Ink().put(f"  {title} ", DIM).put("F6 ", STRONG).put(power)

@@ -45,5 +45,5 @@ def heard_lines(finder: "Finder", began_at: float, now: float, width: int) -> li
 def _last_word(device: "Device") -> str:
     reasons = [each for each in device.reasons() if each.frames]
     if not reasons:
-        return phrase("It speaks, and has told nothing yet.")
+        return phrase("It is sending, but has said nothing about itself yet.")
     return max(reasons, key=lambda each: each.frames[-1].at).sentence

@@ -23,8 +23,9 @@ def reach_lines(session: Session, width: int, now: float) -> list[Ink]:
         return wrapped(phrase("Find the device first: then this shows how the laptop can talk to it."), width, DIM)
     if device is None and session.device.over_ipv6:
         text = phrase(
-            "It has shown no IPv4 address. The laptop talks to it by the IPv6 address that it has on this cable: "
-            "nothing is borrowed, and that address stays as it is while the device gets its IPv4 address."
+            "It has shown no IPv4 address. The laptop talks to it by the IPv6 address that it has on "
+            "this cable. Nothing is borrowed, and that address stays while the device gets its IPv4 "
+            "address."
         )
         head = [
             heading(phrase("The laptop's {adapter}", adapter=session.cable.laptop.adapter), width),
@@ -203,8 +204,8 @@ def _why(session: Session, device: IPv4Address, prefix: int | None, width: int) 
     laptop = ends.reaching(device) or next(iter(ends.addresses), None)
     if laptop and ends.is_beside and laptop in ends.own and device in laptop.network:
         text = phrase(
-            "The laptop's own {laptop} is in its subnet, and is left alone: what is borrowed beside it goes by no "
-            "route, no firewall and no other adapter of the laptop.",
+            "The laptop's own {laptop} is in its subnet, and is left alone. What is borrowed beside "
+            "it goes by no route, no firewall and no other adapter of the laptop.",
             laptop=laptop,
         )
         return wrapped(text, width, "", 2)

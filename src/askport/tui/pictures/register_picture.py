@@ -89,7 +89,7 @@ def device_lines(row: Row, planned: PlannedDevice | None, width: int, strangers:
         told = ", ".join(phrase("{name} after {at:.1f} s", name=name, at=at) for name, at in cut.moments)
         lines += [
             blank(),
-            heading(phrase("After its power was cut"), width),
+            heading(phrase("After the power cycle"), width),
             *wrapped(told or phrase("Nothing was heard."), width, indent=2),
         ]
     if row.open_points:

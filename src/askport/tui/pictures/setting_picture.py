@@ -23,14 +23,14 @@ def set_lines(session: Session, width: int, now: float, edit: editing.TargetEdit
     if edit:
         return _edited(session, edit, width)
     if target is None:
-        text = phrase("Nothing is planned for this device. e types what it is to become")
+        text = phrase("Nothing is planned for this device. Press e to enter its new settings")
         if suggested := session.visit.suggested():
             lines = wrapped(phrase("{text}, beginning with these values.", text=text), width)
             return [*lines, blank(), *_edited(session, editing.TargetEdit(suggested), width, typed=False)]
         return wrapped(phrase("{text}, say {EXAMPLE}", text=text, EXAMPLE=sentence.EXAMPLE), width)
     way = session.visit.way
     typing = session.phase is Phase.SETTING and way is not None and way.by_technician
-    put_back = phrase("What {tag} was found with, to be put back", tag=device.work.tag)
+    put_back = phrase("Settings of {tag} as found, to be restored", tag=device.work.tag)
     title = put_back if device.restores else phrase("New settings for {tag}", tag=device.work.tag)
     lines = [heading(phrase("Type this into the device") if typing else title, width), blank()]
     present = _present(session)
@@ -123,7 +123,9 @@ def _ways(session: Session, width: int) -> list[Ink]:
         ink = Ink().to(2).put("▸ " if is_chosen else "  ", STRONG).put(each.entry.title, STRONG if is_chosen else "")
         needs = phrase("It needs {lacks}.", lacks=each.lacks) if each.lacks else ""
         offers = (
-            phrase("If it is a {offers}: that is not sure, and w takes it.", offers=each.offers) if each.offers else ""
+            phrase("It may be a {offers}, which is not certain: press w to use that.", offers=each.offers)
+            if each.offers
+            else ""
         )
         lines += beside(
             ink, _WAY, together(each.reason, needs, offers), width, "" if is_chosen and each.usable else DIM
@@ -142,7 +144,7 @@ def _checked(checks: list[TargetCheck], width: int) -> list[Ink]:
 
 def _edited(session: Session, edit: editing.TargetEdit, width: int, *, typed: bool = True) -> list[Ink]:
     """Draw the values while they are typed, the number at hand turned round, and what is wrong with them."""
-    lines = [heading(phrase("What {tag} is to become", tag=session.device.work.tag), width), blank()]
+    lines = [heading(phrase("Planned settings of {tag}", tag=session.device.work.tag), width), blank()]
     present = _present(session)
     present |= {
         phrase("Prefix"): present.get(phrase("Subnet mask"), phrase("not known")),

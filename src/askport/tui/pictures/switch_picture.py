@@ -99,7 +99,7 @@ def switch_lines(
     by_mac = {each.mac: each for each in units}
     macs = sorted({*heard, *by_mac, *([half] if half else [])})
     if not macs:
-        return [line(phrase("Nobody is heard on this switch yet."), DIM, 2)]
+        return [line(phrase("No device heard on this switch yet."), DIM, 2)]
     shared = _shared(macs)
     room = width - _LANES_AT - _AFTER_LANES
     if lanes and room < _NARROWEST:
@@ -117,7 +117,9 @@ def switch_lines(
         column = len(_HEAD) + 24 if lanes else len(_HEAD) + 42
         unit = by_mac.get(mac)
         if unit is None:
-            ink.to(column).put(phrase("now its tag …") if mac == half else phrase("no tag: nothing is set on it"), DIM)
+            ink.to(column).put(
+                phrase("now scan its tag …") if mac == half else phrase("no tag: it will not be set"), DIM
+            )
             lines.append(ink)
             continue
         ink.to(column).put(unit.item.tag, STRONG).to(column + 10)
@@ -135,7 +137,7 @@ def switch_lines(
                 words, style = told, STRONG
             ink.put(words, style)
         if unit.by == BY_ORDER:
-            ink.put("   " + phrase("by the order alone"), CONFLICT)
+            ink.put("   " + phrase("by MAC order only"), CONFLICT)
         lines.append(ink)
         if unit.because:
             lines += wrapped(unit.because, width, CONFLICT if unit.turn is Turn.LEFT else DIM, indent=column)

@@ -123,7 +123,7 @@ class CribScreen(DrawnScreen[None]):
     def _copy(self, text: str, words: str) -> None:
         self.app.copy_to_clipboard(text)
         self._copied = phrase(
-            "On the clipboard: {text}, {words}. If pasting brings nothing, this terminal does not pass it on.",
+            "Copied: {text}, {words}. If pasting brings nothing, this terminal blocks the clipboard.",
             text=text,
             words=words,
         )

@@ -29,7 +29,7 @@ class DeviceScreen(TakesEntries):
             "reopen",
             phrase("Do again"),
             id="device.reopen",
-            tooltip=phrase("The record does not count: commission it again"),
+            tooltip=phrase("The record is not valid: commission it again"),
         ),
     ]
 
@@ -63,15 +63,15 @@ class DeviceScreen(TakesEntries):
     def action_reopen(self) -> None:
         """Have it be commissioned again."""
         if not self._row.last.recorded_at:
-            self.notify(phrase("It is not recorded: there is nothing to do again."), markup=False)
+            self.notify(phrase("It is not recorded: there is nothing to redo."), markup=False)
             return
-        self._ask(phrase("Why does the record not count? The device is offered again."), reopened)
+        self._ask(phrase("Why is the record not valid? The device goes back on the job list."), reopened)
 
     def action_tag(self) -> None:
         """Correct its tag."""
         tagged = self._workplace.run.job.register.by_tag
         self._ask(
-            phrase("Which is its right tag?"), lambda row, tag: named(row, tag, tagged(clean_tag(tag))), self._row.tag
+            phrase("What is the correct tag?"), lambda row, tag: named(row, tag, tagged(clean_tag(tag))), self._row.tag
         )
 
     def _ask(self, sentence: str, entry: Callable[[Row, str], Noted | Named | Reopened], begins: str = "") -> None:

@@ -48,16 +48,16 @@ class DifferencesScreen(TakesEntries):
             tooltip=phrase("Give the second device another tag"),
         ),
         Binding(
-            "3", "reopen(0)", phrase("Redo first"), id="differences.again1", tooltip=phrase("Its record does not count")
+            "3", "reopen(0)", phrase("Redo first"), id="differences.again1", tooltip=phrase("Its record is not valid")
         ),
         Binding(
             "4",
             "reopen(1)",
             phrase("Redo second"),
             id="differences.again2",
-            tooltip=phrase("Its record does not count"),
+            tooltip=phrase("Its record is not valid"),
         ),
-        Binding("s", "settle", "Resolve", id="differences.settle", tooltip=phrase("Say in words how it is settled")),
+        Binding("s", "settle", "Resolve", id="differences.settle", tooltip=phrase("Type how it was resolved")),
     ]
 
     def __init__(self, workplace: Workplace) -> None:
@@ -87,7 +87,7 @@ class DifferencesScreen(TakesEntries):
         title = (
             Ink()
             .put(f"  {self._workplace.title}", STRONG)
-            .put(" · " + phrase("{count} said differently", count=len(found)), DIM)
+            .put(" · " + phrase("differences: {count}", count=len(found)), DIM)
         )
         self.query_one("#heading", sheet.Sheet).show([title])
         lines: list[Ink] = []
@@ -97,7 +97,7 @@ class DifferencesScreen(TakesEntries):
             first, *more = wrapped(sentence, width - 2, style)
             lines += [Ink().put(mark, style).put_line(first), *(Ink().to(2).put_line(each) for each in more)]
         if not found:
-            lines = [line(phrase("Nothing is said differently any more. Escape goes back."), DIM)]
+            lines = [line(phrase("No differences are left. Press Escape to go back."), DIM)]
         strangers = {each.name for each in self._workplace.run.job.register.strangers()}
         for number, row in enumerate(self._sides, 1):
             planned = self._workplace.run.job.register.planned(row.tag)
@@ -124,11 +124,11 @@ class DifferencesScreen(TakesEntries):
         """Give a device another tag."""
         tagged = self._workplace.run.job.register.by_tag
         entry = lambda row, text: named(row, text, tagged(clean_tag(text)))  # noqa: E731
-        self._decide(side, phrase("Which is its right tag?"), entry)
+        self._decide(side, phrase("What is the correct tag?"), entry)
 
     def action_reopen(self, side: int) -> None:
         """Have the record of a device not count."""
-        self._decide(side, phrase("Why does its record not count? The device is offered again."), reopened)
+        self._decide(side, phrase("Why is its record not valid? The device goes back on the job list."), reopened)
 
     def _decide(self, side: int, sentence: str, entry: Callable[[Row, str], Named | Reopened]) -> None:
         """Ask for what is decided about one side, and settle the difference with it."""
@@ -144,7 +144,7 @@ class DifferencesScreen(TakesEntries):
             what = (
                 phrase("{mac} is {tag} now", mac=row.mac, tag=made.tag)
                 if isinstance(made, Named)
-                else phrase("{mac} is done again", mac=row.mac)
+                else phrase("{mac} will be commissioned again", mac=row.mac)
             )
             self._workplace.run.correct(Settled(conflict=conflict, words=what))
 
@@ -155,11 +155,11 @@ class DifferencesScreen(TakesEntries):
         conflict, run = self._sentence, self._workplace.run
         stranger = next((each for each in run.job.register.strangers() if stranger_words(each) == conflict), None)
         if stranger:
-            text = phrase("Is {name} right? Type the name once more.", name=display_text(stranger.name, 40))
+            text = phrase("Accept {name}? Type the name again.", name=display_text(stranger.name, 40))
             self._ask(text, lambda typed: run.correct(accepted(stranger, typed)))
         elif conflict:
             self._ask(
-                phrase("How is it settled?"),
+                phrase("How was it resolved?"),
                 lambda typed: self._workplace.run.correct(Settled(conflict=conflict, words=clean_remark(typed))),
             )
 

@@ -52,9 +52,7 @@ class EvidenceScreen(DrawnScreen[None]):
         title.put(f"  {device_words(self._device, self._maker)}", DIM)
         self.query_one("#heading", sheet.Sheet).show([title])
         if not reasons:
-            self.query_one("#sentences", sheet.Sheet).show(
-                [line(phrase("It has said nothing that tells anything yet."), DIM)]
-            )
+            self.query_one("#sentences", sheet.Sheet).show([line(phrase("Nothing useful heard from it yet."), DIM)])
             return
         self._at %= len(reasons)
         reason = reasons[self._at]

@@ -59,8 +59,8 @@ class HandoverScreen(DrawnScreen[None]):
         )
         lines += wrapped(handover_pages.grouped(self._job.fingerprint), width, STRONG, 2)
         text = phrase(
-            "Later, 'askport register verify {name} --against' with its first 16 digits or more says whether what was "
-            "handed over still stands, and what came after it.",
+            "To check later that this record is unchanged, run 'askport register verify {name} "
+            "--against' with its first 16 digits or more.",
             name=self._job.path.name,
         )
         lines += wrapped(text, width, DIM)

@@ -48,7 +48,7 @@ class LessonsScreen(TakesEntries):
         title = (
             Ink()
             .put(f"  {self._workplace.title}", STRONG)
-            .put(" · " + phrase("{count} learned, or laid beside it", count=len(found)), DIM)
+            .put(" · " + phrase("lessons and kind files: {count}", count=len(found)), DIM)
         )
         self.query_one("#heading", sheet.Sheet).show([title])
         lines: list[Ink] = []
@@ -69,12 +69,12 @@ class LessonsScreen(TakesEntries):
             lines += [Ink().to(2).put_line(more) for more in wrapped(path.name, width - 2, DIM)]
         if not found:
             lines = wrapped(
-                phrase("Nothing was learned yet. Once a unit was set on its page or console, s keeps how."), width
+                phrase("No lessons yet. Set a unit on its page or console, then press s to save how."), width
             )
         for sentence in wrong:
             lines += [blank(), *wrapped(sentence, width, CONFLICT)]
         if found:
-            lines += [blank(), heading(phrase("what its file says"), width)]
+            lines += [blank(), heading(phrase("contents of its file"), width)]
             for text in _text_of(found[self._place][1]).splitlines():
                 lines += wrapped(display_text(text, 400), width) if text else [line("")]
         self.query_one("#sheet", sheet.Sheet).show(lines)

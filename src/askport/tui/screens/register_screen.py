@@ -168,7 +168,7 @@ class RegisterScreen(drawn_screen.DrawnScreen[None]):
             lines = [*wrapped(text, width, DIM), *lines]
         elif not found:
             text = phrase(
-                "No device matches. Words are looked for in everything that is known of a device; Escape clears."
+                "No device matches. The search covers everything known about a device. Press Escape to clear it."
             )
             lines = [*wrapped(text, width, DIM), *lines]
         for conflict in register.open_conflicts()[:3]:

@@ -208,7 +208,7 @@ class SiteScreen(DrawnScreen[None]):
         if not self._sites:
             return Next(phrase("Nothing is planned yet: 'askport plan import' reads a table. Press Escape to go back."))
         if cell is None:
-            return Next(phrase("{cursor} lies in no subnet of the plan.", cursor=self._cursor))
+            return Next(phrase("{cursor} is in no planned subnet.", cursor=self._cursor))
         says = f"{self._cursor}: {cell.words}."
         if item := self._item(cell):
             about = f"{says[:-1]}, {item.description}." if item.description else says
@@ -216,7 +216,7 @@ class SiteScreen(DrawnScreen[None]):
                 return Next(about, self._takes)
             return Next(about)
         if cell.state is address_map.CellState.FREE and self._may_move:
-            return Next(says, phrase("Give it to {tag}, the current device.", tag=device.work.tag))
+            return Next(says, phrase("Assign it to {tag}, the current device.", tag=device.work.tag))
         return Next(says)
 
     def _item(self, cell: address_map.Cell) -> working_order.WorkItem | None:

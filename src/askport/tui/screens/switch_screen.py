@@ -159,11 +159,10 @@ class SwitchScreen(DrawnScreen[None]):
                 count=len(self._heard),
             )
             return Next(starts, hands=scan)
-        have = phrase("{count} of {count_2} have a tag", count=len(units), count_2=len(self._heard) + len(silent))
-        have += (
-            phrase("; {count} not heard yet, each asked at its own MAC address", count=len(silent)) if silent else ""
-        )
-        return Next(f"{have}.", phrase("Begin, on an empty line."), phrase("Scan the next label."))
+        have = "{tagged} of {all} have a tag; {silent} not heard yet, each asked at its own MAC address."
+        have = have if silent else "{tagged} of {all} have a tag."
+        tagged = {"tagged": len(units), "all": len(self._heard) + len(silent), "silent": len(silent)}
+        return Next(phrase(have, **tagged), phrase("Begin, on an empty line."), phrase("Scan the next label."))
 
     def _lanes(self) -> Lanes | None:
         """Return what was done when, until now or until the last was done."""

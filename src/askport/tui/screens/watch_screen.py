@@ -105,7 +105,7 @@ class WatchScreen(site_screen.SiteScreen, takes_entries.TakesEntries, inherit_bi
         if not self._sites:
             return Next(phrase("Nothing is planned yet: 'askport plan import FILE --job URL' reads a plan."))
         if cell is None:
-            return Next(phrase("{cursor} lies in no subnet of the plan.", cursor=self._cursor))
+            return Next(phrase("{cursor} is in no planned subnet.", cursor=self._cursor))
         known = bool(cell.tags and self._workplace.run.job.register.by_tag(cell.tags[0]))
         return Next(f"{self._cursor}: {cell.words}.", phrase("Open its record.") if known else "")
 
@@ -127,7 +127,7 @@ class WatchScreen(site_screen.SiteScreen, takes_entries.TakesEntries, inherit_bi
         device = self._plan.by_tag.get(cell.tags[0]) if cell and cell.tags else None
         target = self._plan.target_of(device) if device else None
         if device is None or target is None:
-            self.notify(phrase("There is no planned device at this address: Tab goes to the next one."), markup=False)
+            self.notify(phrase("No device is planned at this address. Press Tab for the next one."), markup=False)
             return
         planned = device
 
@@ -138,7 +138,7 @@ class WatchScreen(site_screen.SiteScreen, takes_entries.TakesEntries, inherit_bi
 
         self.query_one(entry_line.EntryLine).ask(
             Question(
-                phrase("What is {tag} to become?", tag=device.tag), sentence.write_target(target),
+                phrase("What are the new settings of {tag}?", tag=device.tag), sentence.write_target(target),
                 lambda typed: phrase("Planned: {interface}.", interface=sentence.read_target(typed).interface),
                 use, replaces=True,
             )

@@ -320,9 +320,7 @@ class WorkScreen(DrawnScreen[None]):
             door.hand_out()
             self.draw()
             if not await asyncio.to_thread(open_page, door.address):
-                self.notify(
-                    phrase("No browser with a window could be started here: open the address in one."), markup=False
-                )
+                self.notify(phrase("No browser could be opened here. Open the address yourself."), markup=False)
 
     def take_label(self, text: str) -> bool:
         """Compare what was scanned with what is on the wire; whether it is still decided which device is meant."""

@@ -93,6 +93,6 @@ class EntryLine(Vertical):
             said, sound = self._question.check(text) if self._question else "", True
         except AskPortError as error:
             said, sound = error.message, False
-        check.update(Content(said if text else phrase("Enter takes it, Escape leaves.")))
+        check.update(Content(said if text else phrase("Enter accepts, Escape cancels.")))
         check.set_class(not sound and bool(text), "wrong")
         return sound

@@ -58,7 +58,7 @@ class OctetKeys(Static, can_focus=True):
         offer = self._offer()
         said = phrase("Type the number; ← → for another one, ↑ ↓ for another value, x for none")
         free = "   " + phrase("space: {offer}, the next free one", offer=offer) if offer else ""
-        ends = phrase("Enter takes them, Escape leaves them, / types the whole line")
+        ends = phrase("Enter accepts, Escape cancels, / edits the whole line")
         self.update(Content(f"{said}{free}\n{ends}"))
 
     def on_key(self, event: Key) -> None:

@@ -48,7 +48,7 @@ class Record(Stage):
         watch = visit.device.course.watch if visit.device.course else None
         left_s = watch.left_s(now) if watch else 0.0
         watched = (
-            phrase("Watched for {left_s:.0f} s more: some devices fall back later.", left_s=left_s)
+            phrase("Watching for {left_s:.0f} s more: some devices fall back later.", left_s=left_s)
             if left_s >= 1.0
             else ""
         )
