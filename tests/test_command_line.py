@@ -32,7 +32,7 @@ ROOT = Path(__file__).parents[1]
     ("arguments", "status", "said"),
     [
         (["find"], 2, "Missing argument"),
-        (["find", "zl0", "--loudness", "shout"], 2, "'shout' is no loudness"),
+        (["find", "zl0", "--loudness", "shout"], 2, "'shout' is not a loudness"),
         (["find", "zl0", "--within", "10.84.16.0/24", "--loudness", "listen"], 2, "add --loudness"),
         (["find", "zl0", "--within", "10.84.16.0/255.0.255.0"], 2, "not in one piece"),
         (["find", "zl0", "--rate", "0"], 2, "rate of 0"),
@@ -41,11 +41,11 @@ ROOT = Path(__file__).parents[1]
         (["borrow", "zl0"], 2, "which address to borrow"),
         (["assign", "zl0", "--mac", "x", "--to", "10.84.16.9/22", "--by", "dhcp"], 2, "'x' is not a MAC address"),
         (["assign", "zl0", "--mac", "02:00:00:00:00:99", "--to", "10.84.16.9/22", "--by", "magic"], 2,
-         "'magic' is no way"),
+         "'magic' is not a way"),
         (["assign", "zl0", "--mac", "02:00:00:00:00:99", "--to", "10.84.61.40/22", "--gateway", "10.84.19.254",
           "--by", "dhcp"], 2, "10.84.16.40 meant"),
         (["prove", "zl0", "--mac", "02:00:00:00:00:99", "--at", "010.084.016.040/22"], 2, "zero-padded"),
-        (["prove", "zl0", "--mac", "02:00:00:00:00:99", "--at", "10.84.16.40/22", "--open", "70000"], 2, "no TCP port"),
+        (["prove", "zl0", "--mac", "02:00:00:00:00:99", "--at", "10.84.16.40/22", "--open", "70000"], 2, "not a TCP port"),
         ([], 3, "needs a terminal"),
     ],
 )  # fmt: skip
@@ -100,7 +100,7 @@ def test_the_headless_demo_proves_every_device(tmp_path):
         (device,) = json.loads(askport("read", frames, "--json").stdout)["devices"]
         assert found in [each["address"] for each in device["addresses"]] or device["asks_for_address"]
     wrong = askport("register", "frames", out / "demo.askport", "XX-01", "--out", frames)
-    assert (wrong.returncode, "'XX-01' is no tag" in wrong.stderr) == (2, True)
+    assert (wrong.returncode, "'XX-01' is not a tag" in wrong.stderr) == (2, True)
     again = askport("demo", "--headless", out)
     assert (again.returncode, "exists already" in again.stderr) == (2, True)
 
@@ -262,4 +262,4 @@ def test_the_guide_is_in_the_package_and_opens_at_what_is_on_the_screen():
     assert set(named) <= set(headings)
     assert askport("guide").stdout.splitlines() == headings
     assert askport("guide", "No", "device").stdout.startswith("## No device is found\n")
-    assert (askport("guide", "xyzzy").returncode, "says nothing" in askport("guide", "xyzzy").stderr) == (1, True)
+    assert (askport("guide", "xyzzy").returncode, "has nothing about" in askport("guide", "xyzzy").stderr) == (1, True)

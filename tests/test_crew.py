@@ -651,7 +651,7 @@ def test_who_comes_later_is_named_in_every_file_until_one_who_is_known_says_that
     cover = subprocess.run(["pdftotext", anna.parent / "out/handover.pdf", "-"], capture_output=True, text=True).stdout
     assert "mia is new in this crew" in cover
     assert "mia (not accepted)" in cover
-    for wrong, why in (("olaf", "is no member who waits"), ("ben", "is no member who waits")):
+    for wrong, why in (("olaf", "is not a member who waits"), ("ben", "is not a member who waits")):
         assert why in askport("crew", "members", anna, "--accept", wrong).stderr
     run("members", ben, "--accept", "mia")
     for each in (ben, anna):

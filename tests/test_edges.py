@@ -327,7 +327,7 @@ def test_what_is_no_capture_is_refused_before_it_is_read(tmp_path):
     os.mkfifo(fifo)
     opener = threading.Thread(target=lambda: os.close(os.open(fifo, os.O_WRONLY)))
     opener.start()
-    with pytest.raises(errors.BadInput, match="no regular file"):
+    with pytest.raises(errors.BadInput, match="not a regular file"):
         capture_file.CaptureFile(fifo)
     opener.join()
     holes = tmp_path / "zeros"

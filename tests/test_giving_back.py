@@ -146,7 +146,7 @@ def test_a_command_s_traffic_goes_over_the_cable_or_it_is_not_started(cable, tmp
     assert (run.stdout, run.returncode) == ("the device\n", 0), run.stderr
     run = cable.askport("borrow", "zl0", "192.168.1.77/24", "--on-adapter", "--", "true")
     assert run.returncode == 3, run.stderr
-    assert "wl0 has 192.168.1.50/24 in the same subnet, and the command would go there" in run.stderr
+    assert "wl0 has 192.168.1.50/24 in the same subnet. The command would go there" in run.stderr
     assert cable.adapter() == before
 
 
@@ -167,7 +167,7 @@ def test_the_door_goes_over_the_cable_while_wi_fi_has_the_same_subnet(cable, tmp
             [*cable.inside("laptop"), "ping", "-c1", "-W2", "-I", "wl0", "192.168.1.200"], capture_output=True
         )
         assert wifi.returncode == 0
-    for wrong, said in (("10.84.16.40:99999", "no TCP port"), ("fe80::zz", "no address of a device")):
+    for wrong, said in (("10.84.16.40:99999", "not a TCP port"), ("fe80::zz", "not an address of a device")):
         run = cable.askport("door", "zl0", wrong)
         assert (run.returncode, said in run.stderr) == (2, True)
 

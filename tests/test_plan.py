@@ -35,7 +35,7 @@ SITE = site_plan.Subnet(
         ('Tag;IP\nA-1;"10.84.16.9\n' + "B-1;10.84.16.10\n" * 80, "line 2: a quotation mark opens there"),
         ("Tag;IP\n" + "".join(f"A-{n};next\n" for n in range(60_000)), "more than 50,000 rows"),
         ("Tag;IP\nA-1;next in 10.0.0.0/31\n", "has no address to choose"),
-        ("Network;VLAN\n10.0.0.0/24;\u00b2\n", "is no VLAN"),
+        ("Network;VLAN\n10.0.0.0/24;\u00b2\n", "is not a VLAN"),
         ("Network;Pool\n10.0.0.0/24;10.0.0.\u00e0-10.0.0.9\n", "line 2"),
         ("Tag;IP\nA-1;" + "9" * 5_000 + ".0.0.1\n", "line 2"),
         ("Nr;Code;IP\n1;x;10.0.0.1\n2;y;10.0.0.2\n", "add one of --map 'Nr=tag' and --map 'Code=tag'"),
@@ -169,10 +169,10 @@ def test_files_are_read_as_people_make_them(tmp_path, name):
 
 
 BAD = [
-    (["", "10.84.16.41", "22", ""], "It has no tag: name the device."),
+    (["", "10.84.16.41", "22", ""], "It has no tag: give it one."),
     (["B", "10.84.16.300", "22", ""], "its part 300 is over 255"),
     (["B", "10.84.16.41", "255.0.255.0", ""], "ones not in one piece"),
-    (["B", "10.84.16.41", "33", ""], "no prefix length: write one from 1 to 32"),
+    (["B", "10.84.16.41", "33", ""], "not a prefix length: write one from 1 to 32"),
     (["B", "10.84.16.41/24", "22", ""], "two prefixes, /24 at its address and /22 beside it"),
     (["B", "010.084.016.041", "22", ""], "zero-padded octet"),
     (["B", "10.84.16.41", "22", "00:00:5e:00:53"], "MAC address"),

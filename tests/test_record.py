@@ -63,7 +63,7 @@ def test_what_was_handed_over_stands_or_does_not(job):  # noqa: F811
     kept.close()
     grouped = " ".join(fingerprint[place : place + 8] for place in range(0, 64, 8))
     assert (
-        "still stands: 14 entries, and 1 came after it"
+        "is unchanged: 14 entries, and 1 came after it"
         in askport("register", "verify", job, "--against", grouped).stdout
     )
     run = askport("register", "verify", job, "--against", "0" * 64)
@@ -104,14 +104,14 @@ def test_two_files_joined_in_either_order_are_the_same_register(tmp_path):
     for path in (first, second):  # what each handed over before still stands in what they became
         fingerprint = JobFile(path, create=False).fingerprint
         run = askport("register", "verify", tmp_path / "ab.askport", "--against", fingerprint)
-        assert (run.returncode, "still stands: 7 entries" in run.stdout) == (0, True), run
+        assert (run.returncode, "is unchanged: 7 entries" in run.stdout) == (0, True), run
     kept = JobFile(tmp_path / "ab.askport", create=True)
     kept.append(Named(unit=1, mac=addresses.MacAddress(b"\2\0\0\0\1\2"), tag="OX-09"), AT)
     kept.close()
     again = askport("register", "merge", tmp_path / "ab.askport", first, "--into", tmp_path / "abc.askport")
     assert (again.returncode, again.stdout.splitlines()[1:]) == (
         1,
-        ["! 02:00:00:00:01:02 is called OX-01 and OX-09: name it in the joined job."],
+        ["! 02:00:00:00:01:02 is called OX-01 and OX-09: choose its tag in the joined job."],
     )
     assert '"OX-09"' in register(tmp_path / "abc.askport"), "the later entry is the one that stands"
 
@@ -165,12 +165,12 @@ def test_what_is_written_behind_the_record_changes_nothing_of_it(job):  # noqa: 
     assert all(each in said("show", job, "TG-11") for each in ("cover glass cracked", "photo IMG_2041.jpg"))
     assert askport("register", "find", job, "glass", "state:found").returncode == 1
     said("reopen", job, "TG-11", "--because", "wrong pump")
-    assert "To be done again: wrong pump" in said("show", job, "TG-11")
+    assert "To be redone: wrong pump" in said("show", job, "TG-11")
     assert "TG-11  02:00:00:00:00:01  192.168.61.7 -> 10.84.16.40/22  set" in said("list", job, "--sort", "tag")
     said("same", job, "TG-11", "02:00:00:00:00:02")
     (device,) = json.loads(said("list", job, "--json"))["devices"]
     assert (device["macs"], len(device["visits"])) == (["02:00:00:00:00:02", "02:00:00:00:00:01"], 2)
-    assert "still stands" in said("verify", job, "--against", fingerprint)
+    assert "is unchanged" in said("verify", job, "--against", fingerprint)
     for wrong in (("tag", job, "TG-11", ""), ("note", job, "nobody", "x"), ("same", job, "TG-11", device["mac"]),
                   ("reopen", job, "TG-12", "--because", "x"), ("list", job, "--sort", "x")):  # fmt: skip
         run = askport("register", *wrong)

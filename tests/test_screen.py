@@ -19,7 +19,7 @@ def test_keys_and_palette_know_what_can_be_done_and_go_by_the_key_that_opened_th
     screen = terminal(*ASKPORT, "demo", "--pace", "12", size=(80, 24))
     whole = screen.until("Enter ▸ Use this device", "◆ 2 Find", "cannot talk: laptop is in 10.84.16.0/22", "? all keys")
     screen.keys("C-c")
-    screen.until("Press q to leave.")
+    screen.until("Press q to quit.")
     for closes in ("?", "Escape", "F1"):
         screen.keys("F1" if closes == "F1" else "?")
         screen.until("What the keys do now", "Label", "Type or scan the MAC address on its label")
@@ -27,7 +27,7 @@ def test_keys_and_palette_know_what_can_be_done_and_go_by_the_key_that_opened_th
         again = screen.until("Enter ▸ Use this device", "? all keys")
         assert [line[:30] for line in again.splitlines()[2:5]] == [line[:30] for line in whole.splitlines()[2:5]]
     screen.keys("C-p")
-    screen.until("Search for commands", "Name the address on its label")
+    screen.until("Search for commands", "Enter the address from its label")
     screen.keys("m", "o", "r", "e")
     screen.until("sweep faster; sends on the cable")
     screen.keys("Escape")
@@ -151,7 +151,7 @@ def test_small_screens_keep_what_matters_and_slips_are_said(terminal, tmp_path):
 
 def test_twins_hold_enter_up_and_a_label_is_compared_while_it_is_typed(terminal):
     screen = terminal(*ASKPORT, "demo", "--pace", "12", "--wire", "twins")
-    screen.until("·   6 devices share 172.29.4.100. Connect one only; or press m")  # and no "Enter ▸"
+    screen.until("·   6 devices share 172.29.4.100. Connect one only. Or press m")  # and no "Enter ▸"
     screen.keys("m")
     screen.until("Which MAC address does its label give?")
     screen._tmux("send-keys", "-l", "53:47")
@@ -377,12 +377,12 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     screen.keys("n")
     for asks, typed, *then in (
         ("Note:", "glass cracked", "Enter", "e"),  # a key behind Enter is for what Enter leads to, however fast
-        ("its right tag", "TG-11", "Enter", "o"),
+        ("the correct tag", "TG-11", "Enter", "o"),
         ("the record not count", "wrong pump", "Enter"),
     ):  # fmt: skip
         screen.until(asks)
         screen.keys(typed, *then)
-    screen.until("glass cracked", "TG-11  00:00", "To be done again: wrong pump")
+    screen.until("glass cracked", "TG-11  00:00", "To be redone: wrong pump")
     screen.keys("Escape")
     screen.until(f"Still to do: {len(scenario.WORK)}")
     screen.keys("F9")

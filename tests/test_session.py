@@ -827,7 +827,7 @@ def test_what_is_no_name_of_a_station_is_said_before_anything_is_told(practice):
     planned = run.item.planned.model_copy(update={"columns": {"Station name": "Feed 3"}})
     run.session.device.work = replace(run.item, planned=planned)
     session = walk(bench, run, {Phase.MAY_SET})
-    assert "'Feed 3' is no name of a station" in session.stages.setting.lines(bench.now())[1]
+    assert "'Feed 3' is not a name of a station" in session.stages.setting.lines(bench.now())[1]
 
 
 def six_heads(bench, run):

@@ -288,7 +288,7 @@ def test_labels_are_scanned_and_what_cannot_be_meant_is_said():
     assert crate.scan("00-00-5E-00-53-41") == "00:00:5e:00:53:41: now scan its tag."
     assert crate.scan("ph-01") == "00:00:5e:00:53:41 is PH-01."
     assert crate.scan(f"{MACS[1]};PH-03") == f"{MACS[1]} is PH-03."
-    for text, why in (("PH-02", "no whole MAC address"), ("", "no whole MAC"),
+    for text, why in (("PH-02", "not a whole MAC address"), ("", "not a whole MAC"),
                       (f"{MACS[2]} PH-01", "PH-01 is 00:00:5e:00:53:41 already"),
                       (f"{MACS[2]} PH-99", "No device with the tag 'PH-99'")):  # fmt: skip
         with pytest.raises(BadInput, match=why):

@@ -48,7 +48,7 @@ def reading_start(
         )
     if by not in own_word_talk.READERS and kind is None:
         what = by or "console"
-        raise BadInput("--by {what} needs its kind: name one with --kind ('askport kinds list' shows them).", what=what)
+        raise BadInput("--by {what} needs its kind: give one with --kind ('askport kinds list' shows them).", what=what)
     if over_ipv6 and by in own_word_talk.READERS and by not in own_word_talk.OVER_IPV6:
         raise BadInput("--by {by} does not go over IPv6: leave --over-ipv6 out.", by=by)
     if by not in own_word_talk.BY_MAC and at is None and "/" not in port and not over_ipv6:

@@ -82,13 +82,13 @@ def assign(
             print(f"{entry.name}  {entry.says}")
         return
     if not (adapter and mac and to and by):
-        raise BadInput("Name the adapter, --mac, --to and --by: 'askport assign --help' shows how.")
+        raise BadInput("Give the adapter, --mac, --to and --by: 'askport assign --help' shows how.")
     if by not in table.WAYS:
-        raise BadInput("'{by}' is no way of setting an address: choose {WAYS}.", by=by, WAYS=" or ".join(table.WAYS))
+        raise BadInput("'{by}' is not a way of setting an address: choose {WAYS}.", by=by, WAYS=" or ".join(table.WAYS))
     target = target_options.target_of(to, gateway, dns)
     device, old = addresses.MacAddress.parse(mac), addresses.parse_address(at) if at else None
     if over not in (None, "telnet", "ssh", "serial"):
-        raise BadInput("'{over}' is no way to a console: write telnet, ssh or serial.", over=over)
+        raise BadInput("'{over}' is not a way to a console: write telnet, ssh or serial.", over=over)
     its_kind = kind_named(kind, job).kind if kind else _by_manual(payload) if by == ping_way.Ping.name else None
     asks = its_kind is not None and its_kind.asks_password(by, over)
     wanted = asks or bool(user) or by in own_word_talk.WITH_PASSWORD
@@ -192,7 +192,7 @@ def _by_manual(payload: int | None) -> model.Kind:
         BadInput: nobody says how long.
     """
     if payload is None and sys.stdin.isatty():
-        payload = typer.prompt(phrase("How many bytes of data does its manual want in the echo"), type=int, err=True)
+        payload = typer.prompt(phrase("How many bytes of echo data does its manual ask for"), type=int, err=True)
     try:
         way = model.PingWay(by="ping", payload=-1 if payload is None else payload)
     except ValueError:
@@ -251,7 +251,7 @@ class _Plan:
         entry = table.WAYS[self.by]
         if entry.needs_kind and self.kind is None:
             raise BadInput(
-                "--by {by} needs its kind: name one with --kind ('askport kinds list' shows them).", by=self.by
+                "--by {by} needs its kind: give one with --kind ('askport kinds list' shows them).", by=self.by
             )
         if self.over_ipv6 and not entry.over_ipv6:
             them = " or ".join(name for name, each in table.WAYS.items() if each.over_ipv6)
@@ -285,7 +285,7 @@ async def _door_to(errand: ErrandRun) -> Door | None:
     """Open a door to the page of the device where it is."""
     cable, at = errand.cable, errand.session.device.whereabouts
     if at is None:
-        saying.say("Where it is now is not known, so its page cannot be reached: name it with --at.")
+        saying.say("Where it is now is not known, so its page cannot be reached: give it with --at.")
         return None
     door = Door(cable, channels.TcpPort(at, _PAGE))
     await door.open()

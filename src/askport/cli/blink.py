@@ -31,7 +31,7 @@ def blink(
     device = MacAddress.parse(mac)
     with open_cable(adapter) as cable, giving_back(cable):
         asyncio.run(_blink(cable, device))
-    print(phrase("{device} was asked to show itself: look which one blinks.", device=device))
+    print(phrase("{device} was asked to blink: see which one does.", device=device))
 
 
 async def _blink(cable: Footing, mac: MacAddress) -> None:
@@ -50,7 +50,7 @@ async def _blink(cable: Footing, mac: MacAddress) -> None:
     await run(asking, cable, _LONGEST_S)
     if asking.said is None or asking.said.ended is not conversation.Ended.WELL:
         raise Refused(
-            "{mac} does not show itself: {because}.",
+            "{mac} does not blink: {because}.",
             mac=mac,
             because=asking.said.because if asking.said else "it did not answer",
         )

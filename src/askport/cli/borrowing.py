@@ -28,7 +28,7 @@ def borrow(
     to: Annotated[str | None, typer.Option(help="Choose a free address that reaches this one.")] = None,
     pin: Annotated[
         list[str] | None,
-        typer.Option(metavar="ADDRESS=MAC", help="Have an address mean one MAC address, whoever else answers."),
+        typer.Option(metavar="ADDRESS=MAC", help="Tie an address to one MAC address, whoever else answers."),
     ] = None,
     instead: Annotated[bool, typer.Option("--instead", help="Instead of the adapter's addresses, not beside.")] = False,
     route: Annotated[
@@ -119,7 +119,7 @@ async def _over_cable(cable: Footing, interfaces: list[IPv4Interface], devices: 
         ]
         if each.name != cable.adapter and others:
             raise MachineRefused(
-                "{name} has {interface} in the same subnet. The command would go there: name the device "
+                "{name} has {interface} in the same subnet. The command would go there: give the device "
                 "with --to ADDRESS, or with --pin ADDRESS=MAC.",
                 name=each.name,
                 interface=others[0].interface,
@@ -129,14 +129,14 @@ async def _over_cable(cable: Footing, interfaces: list[IPv4Interface], devices: 
 def _pin(text: str) -> tuple[IPv4Address, MacAddress]:
     address, equals, mac = text.partition("=")
     if not equals:
-        raise BadInput("'{text}' is no pin: write ADDRESS=MAC.", text=display_text(text, 60))
+        raise BadInput("'{text}' is not a pin: write ADDRESS=MAC.", text=display_text(text, 60))
     return parse_address(address), MacAddress.parse(mac)
 
 
 def _route(text: str) -> tuple[IPv4Network, IPv4Address]:
     network, equals, gateway = text.partition("=")
     if not equals:
-        raise BadInput("'{text}' is no route: write RANGE=GATEWAY.", text=display_text(text, 60))
+        raise BadInput("'{text}' is not a route: write RANGE=GATEWAY.", text=display_text(text, 60))
     return parse_network(network), parse_address(gateway, "gateway")
 
 
@@ -159,7 +159,7 @@ async def _find_free(
             choosing = await on_cable.choose(cable, [each])
             if choosing.chosen is None:
                 raise Refused(
-                    "{ip} is in use by {get}: name another address to borrow.",
+                    "{ip} is in use by {get}: choose another address to borrow.",
                     ip=each.ip,
                     get=choosing.taken.get(each.ip),
                 )
@@ -167,7 +167,7 @@ async def _find_free(
     avoid = {each.ip for each in cable.own} | pinned
     choosing = await on_cable.choose(cable, near(device[0].ip, device[1], avoid))
     if choosing.chosen is None:
-        raise Refused("Every address asked for near {ip} is in use: name another address to borrow.", ip=device[0].ip)
+        raise Refused("Every address asked for near {ip} is in use: choose another address to borrow.", ip=device[0].ip)
     return [choosing.chosen]
 
 
@@ -212,4 +212,4 @@ def restore(
         if told or not left:
             print("\n".join(told or [phrase("Nothing was left borrowed.")]))
     if left:
-        raise MachineRefused("Not given back: {left}. Mend that, and run 'askport restore' again.", left=listed(left))
+        raise MachineRefused("Not given back: {left}. Fix that, then run 'askport restore' again.", left=listed(left))

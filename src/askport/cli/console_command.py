@@ -58,7 +58,7 @@ def console(
         if over not in _PORTS:
             raise BadInput("Say what the console speaks: --over telnet, --over ssh, or --serial PATH.")
         if not adapter or not device:
-            raise BadInput("Name the adapter and the device's address: askport console ADAPTER ADDRESS --over telnet.")
+            raise BadInput("Give the adapter and the device's address: askport console ADAPTER ADDRESS --over telnet.")
         at, number = parse_address(device), port or _PORTS[over]
         far: Any = channels.TelnetPort(at, number)
         if over == "ssh":

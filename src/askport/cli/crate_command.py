@@ -157,7 +157,7 @@ async def _look(cable: Footing, work: job_run.JobRun, units: SwitchCrate, *, in_
     twins = [mac for each in finder.hazards() if each.code == "duplicate-address" for mac in each.macs]
     for unit in units.in_order(twins) if in_order else ():
         saying.say(
-            "{mac} is taken for {tag}, by the order alone: check which unit hangs where.",
+            "{mac} becomes {tag}, by MAC order only: check which unit is installed where.",
             mac=unit.mac,
             tag=unit.item.tag,
         )

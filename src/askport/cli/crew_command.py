@@ -153,14 +153,14 @@ def sync(
 def _one_of(*paths: Path | None) -> Path:
     named = [each for each in paths if each is not None]
     if len(named) != 1:
-        raise BadInput("Name the job file: 'askport crew sync site.askport'.")
+        raise BadInput("Give the job file: 'askport crew sync site.askport'.")
     return named[0]
 
 
 def _crew_of(job: "JobFile") -> Any:
     if job.crew is None:
         raise BadInput(
-            "'{path}' belongs to no crew: 'askport crew join' has it join one.", path=display_text(str(job.path), 120)
+            "'{path}' belongs to no crew: 'askport crew join' joins one.", path=display_text(str(job.path), 120)
         )
     return job.crew
 
@@ -199,7 +199,7 @@ def status(where: Where = "", job: WhereOption = "", json: JsonOption = False) -
 def members(
     where: Where = "",
     job: WhereOption = "",
-    accept: Annotated[str, typer.Option("--accept", metavar="NAME", help="Say that this member is right.")] = "",
+    accept: Annotated[str, typer.Option("--accept", metavar="NAME", help="Accept this member.")] = "",
     json: JsonOption = False,
 ) -> None:
     """List a crew's members and the fingerprints of their keys.
@@ -235,13 +235,13 @@ def _accept(named: str, name: str) -> None:
     from askport.core.register.corrections import accepted
 
     if is_url(named):
-        raise BadInput("Whom you accept is written into a job file: name yours instead of the database.")
+        raise BadInput("Whom you accept is written into a job file: give yours instead of the database.")
     opened = open_job(Path(named), writes=True)
     open_ones = {each.name: each for each in opened.register.strangers()}
     if name not in open_ones:
         shown = display_text(name, 40)
         raise BadInput(
-            "'{shown}' is no member who waits for that: 'askport crew members {named}' lists them.",
+            "'{shown}' is not a member who waits for that: 'askport crew members {named}' lists them.",
             shown=shown,
             named=named,
         )
@@ -250,7 +250,7 @@ def _accept(named: str, name: str) -> None:
 
 def _named(where: str, job: str) -> str:
     if bool(where) == bool(job):
-        raise BadInput("Name a job file of the crew, or the URL of its database.")
+        raise BadInput("Give a job file of the crew, or the URL of its database.")
     return where or job
 
 
@@ -275,17 +275,17 @@ def remove(
     """
     where, name = (job, first) if job else (first, second)
     if not name:
-        raise BadInput("Name the member: 'askport crew members' lists them.")
+        raise BadInput("Give the member: 'askport crew members' lists them.")
     server = _server(_url_of(where))
     from askport.edges.crew.belonging import NEWEST
 
     there = {each.name: each for each in server.news(NEWEST).members}
     if name not in there:
         raise BadInput(
-            "'{name}' is no member of this crew: 'askport crew members' lists them.", name=display_text(name, 40)
+            "'{name}' is not a member of this crew: 'askport crew members' lists them.", name=display_text(name, 40)
         )
     server.leave(name)
-    print(phrase("{name} is taken out. What it wrote stays; what it had in hand is free.", name=display_text(name, 40)))
+    print(phrase("{name} is removed. Its records stay; what it had in hand is free.", name=display_text(name, 40)))
 
 
 @app.command()
@@ -311,7 +311,7 @@ def leave(
             server.leave(crew.member)
     except MachineRefused as error:
         say(
-            "{message} The file leaves all the same; have the owner take {member} out.",
+            "{message} The file leaves the crew all the same; ask the owner to remove {member}.",
             message=error.message,
             member=crew.member,
         )

@@ -39,9 +39,7 @@ def members_of(where: str) -> "list[Member]":
     with open_job(Path(where)).engine.connect() as connection:
         found = members_in(connection)
     if not found:
-        raise BadInput(
-            "'{where}' belongs to no crew: 'askport crew join' has it join one.", where=display_text(where, 120)
-        )
+        raise BadInput("'{where}' belongs to no crew: 'askport crew join' joins one.", where=display_text(where, 120))
     return found
 
 
@@ -70,9 +68,7 @@ def status_of(where: str) -> tuple[dict[str, Any], list[str]]:
     job = open_job(Path(where))
     crew = job.crew
     if crew is None:
-        raise BadInput(
-            "'{where}' belongs to no crew: 'askport crew join' has it join one.", where=display_text(where, 120)
-        )
+        raise BadInput("'{where}' belongs to no crew: 'askport crew join' joins one.", where=display_text(where, 120))
     with job.engine.connect() as connection:
         waits, heads = job_part.waiting(connection), job_part.strand_heads(connection)
         members, forks = job_part.members_in(connection), job_part.forks_in(connection)
@@ -105,7 +101,8 @@ def status_of(where: str) -> tuple[dict[str, Any], list[str]]:
 def _forked(member: str) -> str:
     name = display_text(member, 40)
     return phrase(
-        "{name} wrote on from one line twice: an older copy was put back, or two laptops use the name. All is kept.",
+        "{name} wrote on from one entry twice: an older copy was put back, or two laptops use "
+        "the name. Nothing is lost.",
         name=name,
     )
 

@@ -24,7 +24,7 @@ def demo(
     """
     if wire not in WIRES:
         raise BadInput(
-            "'{wire}' is no place for the cable in the demo: choose {wires}.", wire=wire, wires=", ".join(WIRES)
+            "'{wire}' is not a place for the cable in the demo: choose {wires}.", wire=wire, wires=", ".join(WIRES)
         )
     if headless is not None:
         import asyncio

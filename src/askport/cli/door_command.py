@@ -52,7 +52,7 @@ def door(
     mac = MacAddress.parse(pin) if pin else None
     target = target_options.target_of(to, gateway, dns) if to else None
     if learn and not isinstance(far.address, IPv4Address):
-        raise BadInput("Learning is for pages at IPv4 addresses: name the device's.")
+        raise BadInput("Learning is for pages at IPv4 addresses: give the device's.")
     if learn and over_ipv6:
         raise BadInput("Learning is for pages at IPv4 addresses: leave --over-ipv6 out.")
     if mac and not isinstance(far.address, IPv4Address):
@@ -94,12 +94,12 @@ def far_end(text: str) -> TcpPort:
             address = ip_address(head.partition("%")[0])
         except ValueError:
             raise BadInput(
-                "'{shown}' is no address of a device: write e.g. 10.84.16.40:80 or [fe80::1]:80.", shown=shown
+                "'{shown}' is not an address of a device: write e.g. 10.84.16.40:80 or [fe80::1]:80.", shown=shown
             ) from None
     else:
         address = parse_address(head)
     if port and whole_number(port, 1, 65_535) is None:
-        raise BadInput("'{port}' is no TCP port: name one from 1 to 65535.", port=display_text(port, 20))
+        raise BadInput("'{port}' is not a TCP port: give one from 1 to 65535.", port=display_text(port, 20))
     return TcpPort(address, int(port) if port else _PORT)
 
 

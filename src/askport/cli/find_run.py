@@ -55,7 +55,7 @@ def find_on_cable(
     """
     if loudness not in list(Loudness):
         raise BadInput(
-            "'{loudness}' is no loudness: choose {loudness_2}.", loudness=loudness, loudness_2=", ".join(Loudness)
+            "'{loudness}' is not a loudness: choose {loudness_2}.", loudness=loudness, loudness_2=", ".join(Loudness)
         )
     loud = Loudness(loudness)
     ranges = [addresses.parse_network(each) for each in within]
@@ -66,10 +66,10 @@ def find_on_cable(
     fastest = LINE_RATE if loud is Loudness.SWEEP else _MAX_CALL_RATE
     if rate is not None and not 0 < rate <= fastest:
         raise BadInput(
-            "A rate of {rate:g} is not possible: name up to {fastest:g} questions a second.", rate=rate, fastest=fastest
+            "A rate of {rate:g} is not possible: give up to {fastest:g} questions a second.", rate=rate, fastest=fastest
         )
     if seconds is not None and seconds < 0:
-        raise BadInput("{seconds:g} seconds cannot pass: name a number above 0.", seconds=seconds)
+        raise BadInput("{seconds:g} seconds cannot pass: give a number above 0.", seconds=seconds)
     if label:
         label_digits(label)
     with open_cable(adapter, needs_link=False) as cable, saving(save, cable):

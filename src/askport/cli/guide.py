@@ -10,7 +10,7 @@ from askport.edges.guide_text import fitting_parts, parts
 
 
 def guide(
-    words: Annotated[list[str] | None, typer.Argument(metavar="[WORD]…", help="Of what it is about.")] = None,
+    words: Annotated[list[str] | None, typer.Argument(metavar="[WORD]…", help="What to look for.")] = None,
 ) -> None:
     """Print the part of the guide that fits some words.
 
@@ -25,6 +25,6 @@ def guide(
     found = fitting_parts(words)
     if not found:
         shown = display_text(" ".join(words), 60)
-        say("The guide says nothing of “{shown}”: 'askport guide' lists what it is about.", shown=shown)
+        say("The guide has nothing about “{shown}”: 'askport guide' lists its parts.", shown=shown)
         raise typer.Exit(Status.NO)
     print("\n\n".join(f"## {each.heading}\n\n{each.text}" for each in found))

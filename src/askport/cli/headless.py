@@ -49,7 +49,7 @@ def prepare(directory: Path) -> Path:
     path = directory / "demo.askport"
     if path.exists():
         raise errors.BadInput(
-            "'{path}' exists already: name a directory without one, so that nothing is mixed up.", path=path
+            "'{path}' exists already: give a directory without one, so that nothing is mixed up.", path=path
         )
     return path
 

@@ -52,7 +52,13 @@ def identify(
             print(phrase("{shown_source}: called {name}", shown_source=sentences.shown_source(source), name=name))
     if not known:
         if not json:
-            print(phrase("{device} says at {address} who it is in no field protocol.", device=device, address=address))
+            print(
+                phrase(
+                    "{device} at {address} does not identify itself by any field protocol.",
+                    device=device,
+                    address=address,
+                )
+            )
         raise typer.Exit(saying.Status.NO)
 
 

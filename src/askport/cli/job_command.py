@@ -67,7 +67,7 @@ def set_(
         told["paper"] = known[paper.casefold()]
     if not told:
         raise BadInput(
-            "Nothing is told: give --site, --customer, --order, --company, --technician, --language or --paper."
+            "Nothing to set: give --site, --customer, --order, --company, --technician, --language or --paper."
         )
     if not job.exists():
         raise BadInput("There is no job file '{job}'.", job=display_text(str(job), 120))

@@ -50,5 +50,5 @@ async def who_has(cable: Footing, address: IPv4Address) -> MacAddress:
     await on_cable.run(finder, cable, _WHO_HAS_S, lambda: any(each.is_found for each in finder.devices()))
     found = (each.mac for each in finder.devices() if each.best and each.best.address == address)
     if (mac := next(found, None)) is None:
-        raise Refused("Nobody answers for {address} here: name the device's MAC address with --pin.", address=address)
+        raise Refused("Nobody answers for {address} here: give the device's MAC address with --pin.", address=address)
     return mac

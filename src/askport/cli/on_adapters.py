@@ -119,7 +119,7 @@ class Ears:
         """Say why an adapter cannot be had, or return None where it can."""
         if name in self._refused:
             return self._refused[name]
-        return None if name in self._open or self._spare else phrase("Start Ask Port anew to use it.")
+        return None if name in self._open or self._spare else phrase("Start Ask Port again to use it.")
 
     def try_again(self) -> None:
         """Forget what could not be had: it may be free now."""
@@ -181,7 +181,7 @@ def _give_back_leftovers() -> str:
 def _unfit(adapter: Adapter) -> str | None:
     """Say why an adapter is not one that a cable to a device could be in, or return None."""
     if adapter.kind not in CABLE_KINDS or adapter.mac is None:
-        return phrase("A {kind} adapter: no cable goes in there.", kind=adapter.kind)
+        return phrase("A {kind} adapter has no socket for a cable.", kind=adapter.kind)
     return None
 
 

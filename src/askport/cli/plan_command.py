@@ -43,7 +43,7 @@ def import_(
         bool, typer.Option("--remove-missing", help="Take out devices that the file does not have.")
     ] = False,
     new_subnet: Annotated[
-        bool, typer.Option("--new-subnet", help="Let rows make subnets beside those that are planned.")
+        bool, typer.Option("--new-subnet", help="Let rows add subnets to those that are planned.")
     ] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Show what would change, and change nothing.")] = False,
 ) -> None:
@@ -189,7 +189,7 @@ def check(job: Job, json: saying.JsonOption = False) -> None:
         for each in found:
             print(f"{'?' if each.is_hint else '!'} {each.sentence}")
         if not found:
-            print(phrase("Nothing is wrong with it: {count} devices.", count=len(plan.devices)))
+            print(phrase("The plan is sound: {count} devices.", count=len(plan.devices)))
     if any(not each.is_hint for each in found):
         raise typer.Exit(saying.Status.NO)
 
@@ -221,7 +221,7 @@ def next_(job: Job, json: saying.JsonOption = False) -> None:
         print(f"{item.tag}  {target}{f'  {item.description}' if item.description else ''}")
     else:
         everyone = (
-            "Every planned device is recorded, or in hand." if others.units else "Every planned device is recorded."
+            "Every planned device is recorded, or being done." if others.units else "Every planned device is recorded."
         )
         print(phrase(everyone))
     if item is None:
@@ -272,7 +272,7 @@ def export(job: Job, out: Annotated[Path, typer.Option("--out", help="The CSV or
         write_file(out, csv_text(device_rows(plan)).encode())
         write_file(out.with_suffix(".subnets.csv"), csv_text(subnet_rows(plan)).encode())
     else:
-        raise BadInput("'{out}' is neither CSV nor XLSX: name it .csv or .xlsx.", out=display_text(str(out), 120))
+        raise BadInput("'{out}' is neither CSV nor XLSX: give it .csv or .xlsx.", out=display_text(str(out), 120))
 
 
 @app.command()
@@ -294,5 +294,5 @@ def request(job: Job, out: Annotated[Path, typer.Option("--out", help="The XLSX 
 
         write_file(out, request_pdf(plan.name, sheets, asked))
     else:
-        raise BadInput("'{out}' is neither XLSX nor PDF: name it .xlsx or .pdf.", out=display_text(str(out), 120))
+        raise BadInput("'{out}' is neither XLSX nor PDF: give it .xlsx or .pdf.", out=display_text(str(out), 120))
     print(phrase("{count} devices, {count_2} points: {out}", count=len(plan.devices), count_2=len(asked) - 1, out=out))

@@ -13,7 +13,7 @@ def tcp_port(text: str) -> int:
     port = whole_number(text, 1, 65_535)
     if port is None:
         raise BadInput(
-            "'{text}' is no TCP port and no path: name one from 1 to 65535, or a path such as /dev/ttyUSB0.",
+            "'{text}' is neither a TCP port nor a path: give 1 to 65535, or a path such as /dev/ttyUSB0.",
             text=display_text(text, 60),
         )
     return port

@@ -76,7 +76,7 @@ def prove(
     )
     for port in open_ or []:
         if not 0 < port < 65_536:
-            raise errors.BadInput("{port} is no TCP port: name one from 1 to 65535.", port=port)
+            raise errors.BadInput("{port} is not a TCP port: give one from 1 to 65535.", port=port)
     record = recording.Record(job, tag)
     expected = Expected(
         gateway=target.gateway, plans_gateway=target.gateway is not None, dns=servers or None,

@@ -30,7 +30,7 @@ def _write(job: "JobFile", *entries: "Entry") -> None:
 def note(
     job: job_argument.Job,
     tag: register_device.Tag,
-    text: Annotated[str, typer.Argument(help="What is to be known of it.")],
+    text: Annotated[str, typer.Argument(help="What to note about it.")],
     photo: Annotated[str, typer.Option(help="The name of a photo's file.")] = "",
 ) -> None:
     """Add a note to a device.
@@ -98,7 +98,7 @@ def same(
 def settle(
     job: job_argument.Job,
     number: Annotated[int, typer.Argument(help="Which one, as they are listed; without, all are listed.")] = 0,
-    words: Annotated[str, typer.Option("--words", help="How it is settled.")] = "",
+    words: Annotated[str, typer.Option("--words", help="How it was resolved.")] = "",
 ) -> None:
     """List what two members say differently, or settle it.
 
@@ -122,7 +122,7 @@ def settle(
             "There is no conflict {number}: 'askport register settle {job}' lists them.", number=number, job=job
         )
     if conflicts[number - 1] in strangers:
-        raise errors.BadInput("Whether a member is right is said with 'askport crew members JOB --accept NAME'.")
+        raise errors.BadInput("To accept a member, use 'askport crew members JOB --accept NAME'.")
     if not words:
-        raise errors.BadInput("Say how it is settled with --words.")
+        raise errors.BadInput("Say how it was resolved with --words.")
     _write(_open(job), Settled(conflict=conflicts[number - 1], words=clean_remark(words)))

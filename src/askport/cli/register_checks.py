@@ -32,7 +32,7 @@ def verify(
     if against and (len(wanted) < _SHORTEST_FINGERPRINT or set(wanted) - set("0123456789abcdef")):
         least = phrase("at least its first {shortest_fingerprint} digits", shortest_fingerprint=_SHORTEST_FINGERPRINT)
         raise BadInput(
-            "'{against}' is no fingerprint: type it as the handover prints it, {least}.",
+            "'{against}' is not a fingerprint: type it as the handover prints it, {least}.",
             against=display_text(against, 80),
             least=least,
         )
@@ -68,7 +68,7 @@ def verify(
     )
     print(
         phrase(
-            "What was handed over still stands: {handed_over} entries, and {came}.", handed_over=handed_over, came=came
+            "What was handed over is unchanged: {handed_over} entries, and {came}.", handed_over=handed_over, came=came
         )
     )
 
@@ -87,7 +87,7 @@ def merge(
     from askport.core.register.joining import join
 
     if into.exists():
-        raise BadInput("'{into}' exists already: name a new file.", into=into)
+        raise BadInput("'{into}' exists already: give a new file.", into=into)
     files = [opened_jobs.open_job(each).as_it_stands() for each in (job, other)]
     now = datetime.now(UTC)
     lines, joined = join([each.lines for each in files], now)

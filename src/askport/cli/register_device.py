@@ -25,7 +25,7 @@ def device_of(job: "JobFile", text: str) -> "Row":
     found = job.register.by_tag(text.strip())
     if len(found) > 1:
         macs = listed([str(each.mac) for each in found])
-        raise BadInput("'{text}' is the tag of {macs}: name the MAC address.", text=display_text(text, 40), macs=macs)
+        raise BadInput("'{text}' is the tag of {macs}: give the MAC address.", text=display_text(text, 40), macs=macs)
     if found:
         return found[0]
     try:
@@ -34,7 +34,7 @@ def device_of(job: "JobFile", text: str) -> "Row":
         row = None
     if row is None:
         raise BadInput(
-            "'{text}' is no tag in '{path}': 'askport register list' shows them.",
+            "'{text}' is not a tag in '{path}': 'askport register list' shows them.",
             text=display_text(text, 40),
             path=job.path,
         )

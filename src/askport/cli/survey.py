@@ -37,7 +37,7 @@ def survey(
 
     if not 0 < rate <= _MAX_RATE:
         raise errors.BadInput(
-            "A rate of {rate:g} is not possible: name up to {max_rate:g} questions a second.",
+            "A rate of {rate:g} is not possible: give up to {max_rate:g} questions a second.",
             rate=rate,
             max_rate=_MAX_RATE,
         )

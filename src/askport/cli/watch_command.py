@@ -32,7 +32,7 @@ def watch(
 
     if not is_url(url):
         raise BadInput(
-            "'{url}' is no database: name a crew's, such as postgresql://server/site.", url=display_text(url, 120)
+            "'{url}' is not a database: give a crew's, such as postgresql://server/site.", url=display_text(url, 120)
         )
     full_screen.require_terminal()
     path: Path = job_argument.job_at(url)

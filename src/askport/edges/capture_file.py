@@ -37,7 +37,7 @@ class CaptureFile:
             with path.open("rb") as file:
                 state = os.fstat(file.fileno())
                 if not stat.S_ISREG(state.st_mode):
-                    raise BadInput("'{name}' is no regular file: save the capture into one first.", name=self._name)
+                    raise BadInput("'{name}' is not a regular file: save the capture into one first.", name=self._name)
                 if state.st_size > _MAX_SIZE:
                     raise BadInput(
                         "'{name}' is over {max_size} GiB: cut it first.", name=self._name, max_size=_MAX_SIZE >> 30

@@ -274,7 +274,7 @@ def _job_folder() -> Look:
             "jobs",
             False,
             phrase("Jobs cannot be kept: {strerror}.", strerror=error.strerror),
-            phrase("Name a file with --job."),
+            phrase("Give a file with --job."),
             is_needed=True,
         )
     free = shutil.disk_usage(there).free // 1_000_000

@@ -51,7 +51,7 @@ def read_tables(path: Path) -> list[Table]:
     name = display_text(str(path), 200)
     try:
         if not path.is_file():
-            raise BadInput("There is no file '{name}': name a CSV, XLSX or ODS file.", name=name)
+            raise BadInput("There is no file '{name}': give a CSV, XLSX or ODS file.", name=name)
         if path.stat().st_size > _MAX_BYTES:
             raise BadInput(
                 "'{name}' has more than {max_bytes} MB: save the table alone.",
@@ -194,7 +194,7 @@ def _decoded(data: bytes, name: str) -> tuple[str, str]:
     except UnicodeDecodeError:
         pass
     if b"\0" in data[:4000]:
-        raise BadInput("'{name}' is no text: save it as CSV in UTF-8, or as XLSX.", name=name)
+        raise BadInput("'{name}' is not a text: save it as CSV in UTF-8, or as XLSX.", name=name)
     return data.decode("cp1252", "replace"), "Windows-1252"
 
 

@@ -271,7 +271,7 @@ def _mac(text: str) -> addresses.MacAddress:
     if not _is_mac(text):
         shown = display_text(text.strip(), 40)
         raise errors.BadInput(
-            "'{shown}' is no whole MAC address: scan or type the one on a label, and then its tag.", shown=shown
+            "'{shown}' is not a whole MAC address: scan or type the one on a label, and then its tag.", shown=shown
         )
     return addresses.MacAddress.parse(label.label_digits(text))
 

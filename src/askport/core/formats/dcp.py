@@ -189,7 +189,7 @@ def station_name(text: str) -> bytes:
     elif re.fullmatch(r"port-\d{3}(-\d{5})?", labels[0]):
         fault = "names like this one are those of ports"
     if fault:
-        raise errors.BadInput(f"'{display_text(text, 60)}' is no name of a station: {fault}, such as feed-lane-3.")
+        raise errors.BadInput(f"'{display_text(text, 60)}' is not a name of a station: {fault}, such as feed-lane-3.")
     return text.encode("ascii")
 
 

@@ -41,7 +41,7 @@ def changes(plan: site_plan.Plan, imported: Sequence[importing.Imported], *, rem
                 continue
             if removes:
                 found.append(
-                    Change(phrase("{tag} is taken out.", tag=device.tag), DevicePlanned(device=device, removed=True))
+                    Change(phrase("{tag} is removed.", tag=device.tag), DevicePlanned(device=device, removed=True))
                 )
             else:
                 found.append(Change(phrase("{tag} is not in the file: it stays planned.", tag=device.tag)))

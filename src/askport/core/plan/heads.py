@@ -87,8 +87,8 @@ def find_heads(rows: Sequence[Sequence[str]], mapped: Mapping[str, str]) -> int:
         first = next((row for row in rows if any(cell.strip() for cell in row)), ())
         seen = listed([f"'{display_text(cell.strip(), 30)}'" for cell in first if cell.strip()][:6]) or "nothing"
         raise BadInput(
-            "No row of it heads its columns: {seen} stand first. Name the columns with --map COLUMN=FIELD; the "
-            "fields are {fields}.",
+            "No row of it heads its columns: {seen} stand first. Give the columns with --map "
+            "COLUMN=FIELD; the fields are {fields}.",
             seen=seen,
             fields=listed(FIELDS),
         )

@@ -120,7 +120,7 @@ class _Cells:
 
 def _device(cells: _Cells, section: str) -> planned_device.PlannedDevice:
     if not cells.get("tag"):
-        raise BadInput("It has no tag: name the device.")
+        raise BadInput("It has no tag: give it one.")
     tag = working_order.clean_tag(cells.get("tag"))
     address, within, prefix = _address(cells.get("address"))
     own_prefix = _prefix(cells.get("prefix"))
@@ -170,7 +170,7 @@ def _address(text: str) -> tuple[IPv4Address | None, planned_device.Range | None
 def _range(text: str) -> planned_device.Range:
     parts = _TO.split(text.strip())
     if len(parts) != 2:
-        raise BadInput("'{text}' is no range: write it like 10.84.18.0-10.84.18.255.", text=display_text(text, 60))
+        raise BadInput("'{text}' is not a range: write it like 10.84.18.0-10.84.18.255.", text=display_text(text, 60))
     first = addresses.parse_address(parts[0])
     ends = parts[1] if "." in parts[1] else f"{str(first).rsplit('.', 1)[0]}.{parts[1]}"
     last = addresses.parse_address(ends)
@@ -190,7 +190,9 @@ def _prefix(text: str) -> int | None:
         return prefix
     length = whole_number(plain, 1, 32)
     if length is None:
-        raise BadInput("'{text}' is no prefix length: write one from 1 to 32, or a mask.", text=display_text(text, 40))
+        raise BadInput(
+            "'{text}' is not a prefix length: write one from 1 to 32, or a mask.", text=display_text(text, 40)
+        )
     return length
 
 
@@ -205,7 +207,7 @@ def _subnet(cells: _Cells) -> site_plan.Subnet:
         )
     vlan = cells.get("vlan")
     if vlan and whole_number(vlan, 1, 4094) is None:
-        raise BadInput("'{vlan}' is no VLAN: write a number from 1 to 4094.", vlan=display_text(vlan, 20))
+        raise BadInput("'{vlan}' is not a VLAN: write a number from 1 to 4094.", vlan=display_text(vlan, 20))
     ranges = {
         name: tuple(_range(each) for text in cells.by_field.get(name, []) for each in re.split(r"[,;]", text))
         for name in ("pool", "reserved")

@@ -216,7 +216,7 @@ def _outside(target: Target, gateway: IPv4Address) -> str:
     around = IPv4Network((int(gateway), network.prefixlen), strict=False)
     if meant := transposed(address, around):
         return phrase("{sentence}: was the address {meant} meant (digits swapped)?", sentence=sentence, meant=meant)
-    return phrase("{sentence}: name one from {usable_range}.", sentence=sentence, usable_range=usable_range(network))
+    return phrase("{sentence}: give one from {usable_range}.", sentence=sentence, usable_range=usable_range(network))
 
 
 def _check_site(target: Target, site: Site) -> TargetCheck:

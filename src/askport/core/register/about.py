@@ -42,7 +42,7 @@ def told_line(name: str, text: str) -> str:
     if len(line) > _LONGEST or not line.isprintable():
         shown = display_text(line, 30)
         raise BadInput(
-            "{heads}: '{shown}' is no line of at most {longest} printable characters.",
+            "{heads}: '{shown}' is not a line of at most {longest} printable characters.",
             heads=HEADS[name],
             shown=shown,
             longest=_LONGEST,

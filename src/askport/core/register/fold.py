@@ -225,7 +225,7 @@ def _take(row: Row, visit: Visit, entry: entries.Entry, at: datetime) -> None:
             # What was shown before does not count either: only proofs that are made from now on do.
             last = row.last
             last.recorded_at, last.reopened, last.proofs, last.cut, last.left_out = None, True, {}, None, ()
-            row.notes.append(Note(at=at, text=phrase("To be done again: {because}", because=entry.because)))
+            row.notes.append(Note(at=at, text=phrase("To be redone: {because}", because=entry.because)))
         case entries.Noted():
             row.notes.append(Note(at=at, text=entry.text, photo=entry.photo))
 

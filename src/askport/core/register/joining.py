@@ -37,7 +37,7 @@ def _conflicts(journals: Sequence[Sequence[chain.Line]]) -> Iterable[str]:
     for mac, same in rows.items():
         tags = sorted({row.tag for row in same})
         if len(tags) > 1:
-            yield phrase("{mac} is called {tags}: name it in the joined job.", mac=mac, tags=listed(tags))
+            yield phrase("{mac} is called {tags}: choose its tag in the joined job.", mac=mac, tags=listed(tags))
         left = sorted({str(row.left) for row in same if row.left})
         if len(left) > 1:
             yield phrase("{mac} was left at {left}: see which is true, and prove it again.", mac=mac, left=listed(left))

@@ -46,13 +46,13 @@ ERROR_STATUS = {
 INDICATIONS = {
     "UnknownUserName": phrase("it knows no user of that name"),
     "UnknownSecurityName": phrase("it knows no user of that name"),
-    "WrongDigest": phrase("it does not take the password, or wants another hash (MD5, SHA): name it in its kind"),
+    "WrongDigest": phrase("it does not take the password, or wants another hash (MD5, SHA): give it in its kind"),
     "AuthenticationFailure": phrase("what it answered was not made with this password"),
     "AuthenticationError": phrase("what it answered was not made with this password"),
-    "DecryptionError": phrase("it uses another encryption (DES, AES): name it in its kind"),
-    "UnsupportedSecurityLevel": phrase("it lets this user in at another security level only: name it in its kind"),
-    "UnsupportedAuthProtocol": phrase("it does not know this hash: name another in its kind"),
-    "UnsupportedPrivProtocol": phrase("it does not know this encryption: name another in its kind"),
+    "DecryptionError": phrase("it uses another encryption (DES, AES): give it in its kind"),
+    "UnsupportedSecurityLevel": phrase("it lets this user in at another security level only: give it in its kind"),
+    "UnsupportedAuthProtocol": phrase("it does not know this hash: choose another in its kind"),
+    "UnsupportedPrivProtocol": phrase("it does not know this encryption: choose another in its kind"),
     "NotInTimeWindow": phrase("it takes the request for an old one: its clock jumps"),
     "UnknownEngineID": phrase("it does not say which engine it is"),
     "UnknownContext": phrase("it does not know the context that it was asked in"),
@@ -62,8 +62,8 @@ INDICATIONS = {
     "NoGroupName": phrase("this access shows nothing"),
     "NotInView": phrase("this access does not show that"),
     "ParseError": phrase("what it answered cannot be read"),
-    "UnsupportedMsgProcessingModel": phrase("it speaks another version of SNMP: name it in its kind"),
-    "UnsupportedSecurityModel": phrase("it speaks another version of SNMP: name it in its kind"),
+    "UnsupportedMsgProcessingModel": phrase("it speaks another version of SNMP: give it in its kind"),
+    "UnsupportedSecurityModel": phrase("it speaks another version of SNMP: give it in its kind"),
 }
 """What is wrong with the access, as the end of a sentence (RFC 3414 section 3.2, RFC 3412 section 7.2)."""
 

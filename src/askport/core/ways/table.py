@@ -83,7 +83,7 @@ def _console_of(start: Start) -> tuple[Kind, ConsoleWay]:
     by = kind.way_by("console") if kind else None
     if kind is None or not isinstance(by, ConsoleWay) or not by.set:
         what = phrase("The kind '{name}' says", name=kind.name) if kind else phrase("Without a kind nothing says")
-        raise errors.BadInput("{what} no lines for its console: name a kind file that has them with --kind.", what=what)
+        raise errors.BadInput("{what} no lines for its console: give a kind file that has them with --kind.", what=what)
     if start.over and start.over != by.over:
         by = by.model_copy(update={"over": start.over, "port": None})
     return kind, by
@@ -128,7 +128,7 @@ def _page_of(start: Start) -> tuple[Kind, PageWay]:
             if start.kind
             else phrase("Without a kind nothing says")
         )
-        raise errors.BadInput("{what} no requests for its page: name a kind file that has them with --kind.", what=what)
+        raise errors.BadInput("{what} no requests for its page: give a kind file that has them with --kind.", what=what)
     return start.kind, by
 
 
@@ -187,7 +187,7 @@ def _takes_pings(_: Device | None, __: addresses.Address | None, kind: Kind | No
 def _ping(start: Start) -> Way:
     by = start.kind.way_by("ping") if start.kind else None
     if not isinstance(by, PingWay):
-        raise errors.BadInput("Which length of echo it takes its address from is its maker's: name a kind with --kind.")
+        raise errors.BadInput("Which length of echo it takes its address from is its maker's: give a kind with --kind.")
     sender = start.laptop or start.free
     if sender is None:
         raise ValueError(phrase("an echo needs an address to come from"))

@@ -27,7 +27,7 @@ def clean_name(name: str) -> str:
     plain = " ".join(name.split())
     if not plain or len(plain) > _MAX_NAME or display_text(plain, _MAX_NAME) != plain:
         raise BadInput(
-            "'{name}' is no name for a member: give 1 to {max_name} plain characters.",
+            "'{name}' is not a name for a member: give 1 to {max_name} plain characters.",
             name=display_text(name, 60),
             max_name=_MAX_NAME,
         )
@@ -94,7 +94,7 @@ def move(server: Server, job: JobFile) -> None:
     if job.crew and about.crew != job.crew.crew:
         shown = display_text(server.url, 120)
         raise BadInput(
-            "'{shown}' is the database of another crew, {site}: name its own.",
+            "'{shown}' is the database of another crew, {site}: give its own.",
             shown=shown,
             site=display_text(about.site, 60),
         )

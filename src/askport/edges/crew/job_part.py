@@ -164,13 +164,11 @@ def stranger_words(each: seals.Member) -> str:
     name = display_text(each.name, 40)
     if each.removed:
         return phrase(
-            "{name} was taken out of this crew. 'askport crew members JOB --accept \"{name}\"' says "
-            "that this is right.",
+            "{name} was taken out of this crew. To accept that: 'askport crew members JOB --accept \"{name}\"'.",
             name=name,
         )
     return phrase(
-        "{name} is new in this crew, with the key {key}. 'askport crew members JOB --accept "
-        '"{name}"\' says that this is right.',
+        "{name} is new in this crew, with the key {key}. To accept it: 'askport crew members JOB --accept \"{name}\"'.",
         name=name,
         key=each.fingerprint,
     )

@@ -296,7 +296,7 @@ def sync(server: Server, job: JobFile, key: bytes | None, *, digest: bool = True
     crew, done, put_back, is_whole = job.crew, Synced(), False, digest
     if crew is None:
         raise Refused(
-            "'{path}' belongs to no crew: 'askport crew join' has it join one.", path=display_text(str(job.path), 120)
+            "'{path}' belongs to no crew: 'askport crew join' joins one.", path=display_text(str(job.path), 120)
         )
     while True:
         told = pull(server, job.engine, crew, digest=digest)

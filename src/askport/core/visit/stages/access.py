@@ -126,7 +126,7 @@ class Access:
         visit, interface = self._visit, addresses.parse_interface(text, phrase("laptop address"))
         device, target = visit.device.whereabouts, visit.device.target
         if device == interface.ip:
-            raise BadInput("{ip} is the device's own address: name another for the laptop.", ip=interface.ip)
+            raise BadInput("{ip} is the device's own address: choose another for the laptop.", ip=interface.ip)
         if visit.phase is steps.Phase.MAY_BORROW and device and device not in interface.network:
             raise BadInput(
                 "{interface} does not reach {device}: its subnet is {network}.",
@@ -139,14 +139,14 @@ class Access:
                 "{ip} lies in the site's DHCP pool: the server may give it to somebody else.", ip=interface.ip
             )
         if interface.ip in self._avoid():
-            raise BadInput("{ip} is taken, heard or planned: name another for the laptop.", ip=interface.ip)
+            raise BadInput("{ip} is taken, heard or planned: choose another for the laptop.", ip=interface.ip)
         if visit.phase is steps.Phase.MAY_BORROW:
             visit.free_address = None
             visit.go(transitions.Event.OUT_OF_REACH, self._asking([interface], now))
         elif target and visit.phase in (steps.Phase.MAY_SET, steps.Phase.MAY_PROVE):
             if target.interface.ip not in interface.network:
                 raise BadInput(
-                    "{interface} does not reach {target_interface}: name one in its subnet.",
+                    "{interface} does not reach {target_interface}: give one in its subnet.",
                     interface=interface,
                     target_interface=target.interface,
                 )

@@ -275,7 +275,7 @@ class Prove(Stage):
         keys = [key for key, at in opens if any(port in ports for port in at)]
         if way is None or way.permanent is not None or not keys:
             return ""
-        return phrase("Has it a line or a button that saves? {keys}.", keys=listed(keys))
+        return phrase("Does it have a line or button that saves? {keys}.", keys=listed(keys))
 
     def result(self) -> str:
         """Say how many proofs passed or failed, and how many are missing."""
