@@ -36,7 +36,7 @@ NOT_READ = (
 _MOST_WORDS = 20
 """A sentence has at most so many (docs/voice.md)."""
 _WORDS = re.compile(r"[A-Za-z]{2,}[,;:.)”’]* +[(“’']?[A-Za-z{]|\b [A-Za-z]{2,}|[A-Za-z]{3,}[:.]( |$)")
-_TOUCHES = re.compile(r"[a-zA-Z,.]\{[a-z]|[a-z_0-9]\}[A-Za-z]")
+_TOUCHES = re.compile(r"[a-zA-Z,.]\{[a-z]|[a-z_0-9]\}[A-Za-z{]")
 """A value that a word touches: an ending, or a sentence that begins in another one."""
 _NO_TEXT = re.compile(r"^(sudo |PRAGMA |ALTER |keeper: |[a-z.]+\{)")
 """What a shell, a database or a log is told."""
@@ -131,7 +131,7 @@ def glued_in(file: str, tree: ast.Module) -> Iterator[Found]:
                         yield Found(file, node.lineno, f"+ {text}")
             case ast.Call() if called(node) in (*SAYS, "phrase_of"):
                 for text in templates_of(node, tree):
-                    if text != text.strip(" ,;") or _TOUCHES.search(text):
+                    if text != text.strip(" ,;") or text.startswith(":") or _TOUCHES.search(text):
                         yield Found(file, node.lineno, f"part: {text}")
             case ast.Call() if called(node) in ("upper", "capitalize") and isinstance(node.func, ast.Attribute):
                 if isinstance(node.func.value, ast.Subscript):

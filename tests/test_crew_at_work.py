@@ -202,7 +202,7 @@ def test_an_older_copy_that_was_put_back_is_named_and_nothing_is_lost_or_twice(p
     recorded(anna, "TG-02", 2)
     said = run("sync", anna)
     assert "3 lines of anna that this file had not. An older copy of it was put back" in " ".join(said.split())
-    assert "anna wrote on from one line twice" in run("status", anna)
+    assert "anna wrote on from one entry twice" in run("status", anna)
     recorded(anna, "TG-03", 3)
     run("sync", anna)
     run("sync", ben)

@@ -378,7 +378,7 @@ def test_the_register_is_searched_as_one_types_and_the_handover_is_written(termi
     for asks, typed, *then in (
         ("Note:", "glass cracked", "Enter", "e"),  # a key behind Enter is for what Enter leads to, however fast
         ("the correct tag", "TG-11", "Enter", "o"),
-        ("the record not count", "wrong pump", "Enter"),
+        ("the record not valid", "wrong pump", "Enter"),
     ):  # fmt: skip
         screen.until(asks)
         screen.keys(typed, *then)

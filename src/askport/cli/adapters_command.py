@@ -36,17 +36,9 @@ def adapters(json: JsonOption = False) -> None:
         put_json({"schema": "askport.adapters/1", "adapters": devices})
         return
     for each in found:
-        speed = f", {speed_words(each.speed_mbps)}" if each.speed_mbps else ""
-        print(
-            phrase(
-                "{name}  {kind}, link {value}{speed}  {mac}",
-                name=each.name,
-                kind=each.kind,
-                value="up" if each.link_up else "down",
-                speed=speed,
-                mac=each.mac or "",
-            )
-        )
+        link = [phrase("link up") if each.link_up else phrase("link down")]
+        link += [speed_words(each.speed_mbps)] if each.speed_mbps else []
+        print(f"{each.name}  {each.kind}, {', '.join(link)}  {each.mac or ''}")
         for address in each.addresses:
             print(f"    {address.interface}  {address.origin}")
         for _, text in each.hazards:

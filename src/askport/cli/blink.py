@@ -40,10 +40,9 @@ async def _blink(cable: Footing, mac: MacAddress) -> None:
     await run(finder, cable, _LONGEST_S, lambda: can_blink(finder.device(mac)))
     found = finder.device(mac)
     if found is None or not can_blink(found):
-        why = (
-            phrase("was not heard here") if found is None else phrase("speaks no protocol by which it can be asked to")
-        )
-        raise Refused("{mac} {why}: read the MAC address on the labels instead.", mac=mac, why=why)
+        why = "{mac} speaks no protocol by which it can be asked to: read the MAC address on the labels instead."
+        why = "{mac} was not heard here: read the MAC address on the labels instead." if found is None else why
+        raise Refused(why, mac=mac)
     asking = station_talk.StationTalk(
         mac, cable.mac, dcp.blink(secrets.randbits(32)), phrase("show itself"), cable.wire.now()
     )

@@ -159,9 +159,9 @@ async def _find_free(
             choosing = await on_cable.choose(cable, [each])
             if choosing.chosen is None:
                 raise Refused(
-                    "{ip} is in use by {get}: choose another address to borrow.",
+                    "{ip} is in use by {holder}: choose another address to borrow.",
                     ip=each.ip,
-                    get=choosing.taken.get(each.ip),
+                    holder=choosing.taken.get(each.ip),
                 )
         return wanted
     avoid = {each.ip for each in cable.own} | pinned

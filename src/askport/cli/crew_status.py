@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 from askport.cli.opened_jobs import open_job
 from askport.core.crew.seals import crew_fingerprint
 from askport.core.errors import AskPortError, BadInput
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, phrase_of
 from askport.core.text import display_text
 from askport.edges.crew.reaching import is_url
 
@@ -81,7 +81,7 @@ def status_of(where: str) -> tuple[dict[str, Any], list[str]]:
     who, site = display_text(crew.member or "office", 40), display_text(crew.site, 60)
     said = [
         phrase("{who} in the crew of {site}, {count}.", who=who, site=site, count=_count(len(members), "member")),
-        phrase("{count} {value} to be pushed.", count=_count(waits, "line"), value="waits" if waits == 1 else "wait"),
+        phrase_of(waits, "{count} line waits to be pushed.", "{count} lines wait to be pushed."),
         phrase("Fingerprint: {told}.", told=told["fingerprint"]),
         *(f"! {each}" for each in (*map(_forked, forks), *told["conflicts"])),
     ]

@@ -44,7 +44,7 @@ def prepare(directory: Path) -> Path:
         directory.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise errors.MachineRefused(
-            "'{directory}' cannot be made: {strerror}.", directory=directory, strerror=error.strerror
+            "'{directory}' cannot be made: {why}.", directory=directory, why=error.strerror
         ) from None
     path = directory / "demo.askport"
     if path.exists():

@@ -186,7 +186,7 @@ def run(arguments: list[str] | None = None) -> int:
         saying.say("askport: {message}", message=together(error.message, told))
         return error.exit_status
     except _USAGE_ERROR as error:
-        saying.say("askport: {split} ('askport --help' shows how.)", split=" ".join(error.format_message().split()))
+        saying.say("askport: {fault} ('askport --help' shows how.)", fault=" ".join(error.format_message().split()))
         return saying.Status.USAGE
     except (KeyboardInterrupt, typer.Abort):
         return saying.Status.INTERRUPTED

@@ -196,9 +196,9 @@ def _cable_workplace(ear: "Ear", path: Path, *, on_adapter: bool) -> "Workplace"
         path.parent.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise MachineRefused(
-            "'{parent}' cannot be made: {strerror}. Name a job file with --job.",
+            "'{parent}' cannot be made: {why}. Name a job file with --job.",
             parent=path.parent,
-            strerror=error.strerror,
+            why=error.strerror,
         ) from None
     job = JobFile(path, create=True)
     cable = Footing(keeper, on_adapter=on_adapter)

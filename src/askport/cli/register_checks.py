@@ -62,7 +62,7 @@ def verify(
     print(whole)
     handed_over, after, first = stands
     came = (
-        phrase("{after} came after it, the first at {isoformat}", after=after, isoformat=first.isoformat())
+        phrase("{after} came after it, the first at {when}", after=after, when=first.isoformat())
         if first
         else phrase("nothing came after it")
     )

@@ -11,7 +11,7 @@ from askport.cli import on_cable, saying
 from askport.core import addresses, errors
 from askport.core.formats import dcp
 from askport.core.formats.dcp import Dcp
-from askport.core.phrases import phrase
+from askport.core.phrases import phrase, together
 from askport.core.plan.target import Target
 from askport.core.ways import dcp_way, station_talk
 from askport.core.ways.conversation import Ended, Said
@@ -57,11 +57,7 @@ def station(
         well, because = False, phrase("It did not say what it is called: {because}.", because=said.because)
     else:
         well = not (name and called != name) and not (reset and (called or address != str(addresses.UNSPECIFIED)))
-        because = (
-            now
-            if well
-            else phrase("It took the request, but nothing has changed: {now}{now_2}", now=now[0].lower(), now_2=now[1:])
-        )
+        because = now if well else together(phrase("It took the request, but nothing has changed."), now)
     if json:
         saying.put_json(
             {

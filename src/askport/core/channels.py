@@ -68,12 +68,7 @@ class SerialLine:
 
     def __str__(self) -> str:
         return phrase(
-            "{path} at {baud} {bits}{parity}{stop}",
-            path=self.path,
-            baud=self.baud,
-            bits=self.bits,
-            parity=self.parity,
-            stop=self.stop,
+            "{path} at {baud} {frame}", path=self.path, baud=self.baud, frame=f"{self.bits}{self.parity}{self.stop}"
         )
 
 

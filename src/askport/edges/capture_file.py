@@ -48,9 +48,7 @@ class CaptureFile:
         except FileNotFoundError:
             raise BadInput("There is no file '{name}'.", name=self._name) from None
         except OSError as error:
-            raise MachineRefused(
-                "'{name}' cannot be read: {strerror}.", name=self._name, strerror=error.strerror
-            ) from None
+            raise MachineRefused("'{name}' cannot be read: {why}.", name=self._name, why=error.strerror) from None
         self._frames = self._read(data)
         self.count = 0
         self._first_at = self._last_at = 0.0
@@ -108,7 +106,7 @@ class CaptureWriter:
             self._file = path.open("wb")
         except OSError as error:
             raise MachineRefused(
-                "'{path}' cannot be written: {strerror}.", path=display_text(str(path), 120), strerror=error.strerror
+                "'{path}' cannot be written: {why}.", path=display_text(str(path), 120), why=error.strerror
             ) from None
         self._write(pcapng_start())
 
@@ -126,7 +124,7 @@ class CaptureWriter:
         except OSError as error:
             name = display_text(str(self._path), 120)
             raise MachineRefused(
-                "'{name}' could not be written further: {strerror}.", name=name, strerror=error.strerror
+                "'{name}' could not be written further: {why}.", name=name, why=error.strerror
             ) from None
 
     def __enter__(self) -> "CaptureWriter":

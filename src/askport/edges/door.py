@@ -117,7 +117,7 @@ class Door:
             self._server = await asyncio.start_server(self._accept, self._at, 0)
         except OSError as error:
             raise errors.MachineRefused(
-                "No door can be opened on the loopback: {strerror}.", strerror=error.strerror or error
+                "No door can be opened on the loopback: {why}.", why=error.strerror or error
             ) from None
 
     async def close(self) -> None:

@@ -26,7 +26,7 @@ def write_file(path: Path, data: bytes, mode: int = 0o666) -> None:
         sync_directory(path.parent)
     except OSError as error:
         raise MachineRefused(
-            "'{path}' could not be written: {strerror}.", path=display_text(str(path), 120), strerror=error.strerror
+            "'{path}' could not be written: {why}.", path=display_text(str(path), 120), why=error.strerror
         ) from None
     finally:
         draft.unlink(missing_ok=True)
@@ -58,9 +58,9 @@ def write_all(directory: Path, documents: Mapping[str, Callable[[], bytes]]) -> 
         directory.mkdir(parents=True, exist_ok=True)
     except OSError as error:
         raise MachineRefused(
-            "'{directory}' cannot be made: {strerror}.",
+            "'{directory}' cannot be made: {why}.",
             directory=display_text(str(directory), 120),
-            strerror=error.strerror,
+            why=error.strerror,
         ) from None
     written = []
     for name, make in documents.items():

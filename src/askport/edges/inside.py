@@ -23,9 +23,7 @@ def told(error: OSError, command: str) -> tuple[str, int]:
     """Return why a command could not be started, and the exit status for that."""
     if isinstance(error, FileNotFoundError):
         return phrase("askport: there is no command '{command}'.", command=command), _NOT_FOUND
-    return phrase(
-        "askport: '{command}' cannot be run: {strerror}.", command=command, strerror=error.strerror
-    ), _NOT_EXECUTABLE
+    return phrase("askport: '{command}' cannot be run: {why}.", command=command, why=error.strerror), _NOT_EXECUTABLE
 
 
 def main(descriptor: int, command: list[str]) -> int:

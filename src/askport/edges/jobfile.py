@@ -81,7 +81,7 @@ class JobFile:
                 self._grow(writes=create)
         except OSError as error:
             raise MachineRefused(
-                "The job file '{name}' cannot be opened: {strerror}.", name=self._name, strerror=error.strerror
+                "The job file '{name}' cannot be opened: {why}.", name=self._name, why=error.strerror
             ) from None
         except OperationalError as error:
             if "decode" in _plainly(error):

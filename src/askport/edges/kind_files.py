@@ -81,7 +81,7 @@ def load_kind(path: Path) -> model.Kind:
             )
         data = path.read_bytes()[:_MAX_BYTES]
     except OSError as error:
-        raise MachineRefused("'{name}' cannot be read: {strerror}.", name=name, strerror=error.strerror) from None
+        raise MachineRefused("'{name}' cannot be read: {why}.", name=name, why=error.strerror) from None
     try:
         text = data.decode("utf-8")
     except UnicodeDecodeError as error:

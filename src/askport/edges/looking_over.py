@@ -154,12 +154,7 @@ def _tried(tried: frozenset[str] | None, word: str, what: str, mend: str, *, nee
             word, None, phrase("{what}: tried only as root.", what=what), "sudo askport doctor", is_needed=False
         )
     works = word in tried
-    verb = "work" if what.endswith("s") else "works"
-    text = (
-        f"{what} {verb}."
-        if works
-        else phrase("{what} {value} not work here.", what=what, value="do" if verb == "work" else "does")
-    )
+    text = phrase("{what}: works." if works else "{what}: does not work here.", what=what)
     return Look(word, works, text, "" if works else mend, is_needed=needed)
 
 
@@ -273,7 +268,7 @@ def _job_folder() -> Look:
         return Look(
             "jobs",
             False,
-            phrase("Jobs cannot be kept: {strerror}.", strerror=error.strerror),
+            phrase("Jobs cannot be kept: {why}.", why=error.strerror),
             phrase("Give a file with --job."),
             is_needed=True,
         )

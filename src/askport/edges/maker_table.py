@@ -20,9 +20,7 @@ def _own_table() -> makers.Makers:
     except FileNotFoundError:
         return {}
     except OSError as error:
-        raise errors.MachineRefused(
-            "'{path}' cannot be read: {strerror}.", path=path, strerror=error.strerror
-        ) from None
+        raise errors.MachineRefused("'{path}' cannot be read: {why}.", path=path, why=error.strerror) from None
 
 
 @lru_cache(maxsize=1024)

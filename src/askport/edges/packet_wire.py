@@ -338,15 +338,11 @@ class PacketWire:
         if send_error == errno.ENETDOWN:
             log.event("frames not sent: no link", adapter=self.name)
         elif send_error:
-            raise errors.MachineRefused(
-                "{name} would not send: {strerror}.", name=self.name, strerror=os.strerror(send_error)
-            )
+            raise errors.MachineRefused("{name} would not send: {why}.", name=self.name, why=os.strerror(send_error))
         if read_error == errno.ENETDOWN:
             self.require_present()
         elif read_error:
-            raise errors.MachineRefused(
-                "{name} cannot be read: {strerror}.", name=self.name, strerror=os.strerror(read_error)
-            )
+            raise errors.MachineRefused("{name} cannot be read: {why}.", name=self.name, why=os.strerror(read_error))
 
     def _running(self) -> bool:
         """Whether there is a link. The kernel's flags tell of a lost one up to a second late, its driver at once."""

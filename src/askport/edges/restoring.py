@@ -48,7 +48,5 @@ def give_back_all(only: str | None = None) -> dict[str, Restored]:
     except refusal.Refusal as error:
         raise MachineRefused(str(error)) from None
     except OSError as error:
-        raise MachineRefused(
-            "What was borrowed could not be given back: {strerror}.", strerror=error.strerror or error
-        ) from None
+        raise MachineRefused("What was borrowed could not be given back: {why}.", why=error.strerror or error) from None
     return restored

@@ -62,7 +62,7 @@ def read_tables(path: Path) -> list[Table]:
             return _sheets(path, name)
         return [_csv(path.read_bytes(), name)]
     except OSError as error:
-        raise MachineRefused("'{name}' cannot be read: {strerror}.", name=name, strerror=error.strerror) from None
+        raise MachineRefused("'{name}' cannot be read: {why}.", name=name, why=error.strerror) from None
 
 
 def _sheets(path: Path, name: str) -> list[Table]:

@@ -201,7 +201,7 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any], whe
     if len(row.visits) > 1:
         about.append(phrase("{count} visits, the first {when}.", count=len(row.visits), when=when(first.found_at)))
     if row.open_points:
-        about.append(phrase("Open: {map}.", map=", ".join(map(proof_words, row.open_points))))
+        about.append(phrase("Open: {checks}.", checks=", ".join(map(proof_words, row.open_points))))
     remarks = [
         Paragraph(
             printable(f"{when(each.at)}: {each.text}{f', photo {each.photo}' if each.photo else ''}"), set_in["body"]

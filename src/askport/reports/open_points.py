@@ -115,7 +115,7 @@ def _why(row: Row) -> str:
         told = "power cycle not tested; not verified: {others}" if others else "power cycle not tested"
         return phrase(told, others=listed(map(proof_words, others)))
     return (
-        phrase("not verified: {map}", map=listed(map(proof_words, row.open_points)))
+        phrase("not verified: {checks}", checks=listed(map(proof_words, row.open_points)))
         if row.open_points
         else phrase("nothing was proven")
     )

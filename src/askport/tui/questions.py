@@ -44,7 +44,7 @@ def ask_laptop_address(session: Session) -> Question:
         phrase("Which address is the laptop to borrow instead?"),
         str(session.visit.free_address or ""),
         lambda typed: phrase(
-            "Ask whether {parse_interface} is free.", parse_interface=addresses.parse_interface(typed, "laptop address")
+            "Ask whether {interface} is free.", interface=addresses.parse_interface(typed, "laptop address")
         ),
         lambda session, now, typed: session.stages.access.name_other(typed, now),
     )

@@ -51,10 +51,7 @@ class PowerCuts:
             return phrase("of each unit")
         if self.every == 0:
             return phrase("of the last unit only")
-        ending = (
-            {1: "st", 2: "nd", 3: "rd"}.get(self.every % 10, "th") if self.every % 100 not in (11, 12, 13) else "th"
-        )
-        return phrase("of every {every}{ending} unit and the last", every=self.every, ending=ending)
+        return phrase("of one unit in {every}, and of the last", every=self.every)
 
     def wanted(self, number: int, *, is_last: bool) -> bool:
         """Whether the power of a unit is cut, counted from 1."""

@@ -47,10 +47,9 @@ class LabelMatch:
     def sentence(self) -> str:
         """Say how they compare."""
         if self.fits:
-            how = (
-                phrase("is what") if len(self.digits) == _DIGITS else phrase("ends in {digits}, as", digits=self.digits)
-            )
-            return phrase("{mac} {how} the label says.", mac=self.mac, how=how)
+            said = "{mac} is what the label says."
+            said = said if len(self.digits) == _DIGITS else "{mac} ends in {digits}, as the label says."
+            return phrase(said, mac=self.mac, digits=self.digits)
         shown = self.mac.hex()
         offset = _DIGITS - len(self.digits)
         places = [

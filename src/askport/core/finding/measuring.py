@@ -306,7 +306,7 @@ class Measuring(machine.Machine):
                 known=known[0],
             )
         elif len(known) > 1:
-            why = phrase("It sends through more than one gateway: {map}.", map=listed(map(str, known)))
+            why = phrase("It sends through more than one gateway: {gateways}.", gateways=listed(map(str, known)))
         else:
             others = [str(each) for each in near if each not in hops]
             said = phrase("{mask}; its gateway: {known}.", mask=mask, known=known[0])

@@ -33,11 +33,10 @@ def read_kind(text: str, name: str) -> model.Kind:
         line = where[1] if where else str(text.count("\n") + 1)
         what = re.sub(r" \(at .*\)", "", str(error)).rstrip(".")
         raise BadInput(
-            "{name}, line {line}: it is no TOML there ({what}{what_2}): {toml_remedy}.",
+            "{name}, line {line}: it is no TOML there ({what}): {toml_remedy}.",
             name=name,
             line=line,
-            what=what[:1].lower(),
-            what_2=what[1:],
+            what=what[:1].lower() + what[1:],
             toml_remedy=_toml_remedy(text, int(line)),
         ) from None
     except (ValueError, RecursionError):  # Python's own limits, of which the parser says nothing
@@ -146,8 +145,10 @@ def _sentence(error: Any, raw: Any, text: str, name: str) -> str:
 def _number(error: Any) -> str:
     ctx = error.get("ctx", {})
     if "ge" in ctx or "gt" in ctx:
-        return phrase("a number from {get}", get=ctx.get("ge", ctx.get("gt")))
-    return phrase("a number up to {ctx}", ctx=ctx["le"]) if "le" in ctx else phrase("a number without quotation marks")
+        return phrase("a number from {least}", least=ctx.get("ge", ctx.get("gt")))
+    return (
+        phrase("a number up to {most}", most=ctx["le"]) if "le" in ctx else phrase("a number without quotation marks")
+    )
 
 
 def _shown(value: object) -> str:
@@ -156,9 +157,7 @@ def _shown(value: object) -> str:
 
 
 def _listed(words: Sequence[str]) -> str:
-    return (
-        words[0] if len(words) == 1 else phrase("{words} or {words_2}", words=", ".join(words[:-1]), words_2=words[-1])
-    )
+    return words[0] if len(words) == 1 else phrase("{first} or {last}", first=", ".join(words[:-1]), last=words[-1])
 
 
 def _example(key: str) -> str:

@@ -77,7 +77,7 @@ def words_of(said: ReadBack, *, called: bool = False) -> str:
     if "gateway" in said.said:
         parts.append(phrase("gateway {gateway}", gateway=said.gateway or phrase("none")))
     if "dns" in said.said:
-        parts.append(phrase("DNS {map}", map=", ".join(map(str, said.dns)) or phrase("none")))
+        parts.append(phrase("DNS {servers}", servers=", ".join(map(str, said.dns)) or phrase("none")))
     if called and said.name:
         parts.append(phrase("called {name}", name=said.name))
     return ", ".join(parts)

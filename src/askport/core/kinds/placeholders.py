@@ -119,10 +119,8 @@ def fill(text: str, values: Mapping[str, str]) -> str:
 
 def _remedy(placeholder: str) -> str:
     if placeholder in ("user", SECRET):
-        return phrase(
-            "give its {value}",
-            value="log-in name with --user" if placeholder == "user" else "password with --password-from",
-        )
+        name = "give its log-in name with --user"
+        return phrase(name if placeholder == "user" else "give its password with --password-from")
     if placeholder.startswith("plan."):
         return phrase("the plan has no column {placeholder}", placeholder=placeholder[5:])
     return phrase("the device did not say it")

@@ -208,14 +208,15 @@ class StillThere(_Holders):
     def conclude(self, now: float) -> None:
         """Pass if this device answered; others may hold the address too."""
         others = [each for each in self.holders if each != self.subject.mac]
-        who = f"; {listed(others)} does" if others else ""
         here = self.subject.mac in self.holders
+        because = (
+            "{mac} does not answer at {address}; {others} does." if others else "{mac} does not answer at {address}."
+        )
         because = phrase(
-            "{mac} {value} at {address}{who}.",
+            "{mac} answers at {address}." if here else because,
             mac=self.subject.mac,
-            value=phrase("answers") if here else phrase("does not answer"),
             address=self.address,
-            who="" if here else who,
+            others=listed(others),
         )
         self._end(here, phrase("answered") if here else phrase("no answer"), because)
 

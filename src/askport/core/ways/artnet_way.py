@@ -66,10 +66,10 @@ class SetByArtNet(field_way.SetByField):
         at, gateway = start.target.interface, start.target.gateway
         return [
             phrase(
-                "program {ip} {netmask}{value}",
+                "program {ip} {netmask} gateway {gateway}" if gateway else "program {ip} {netmask}",
                 ip=at.ip,
                 netmask=at.netmask,
-                value=f" gateway {gateway}" if gateway else "",
+                gateway=gateway,
             )
         ]
 

@@ -94,21 +94,14 @@ class ByHand(Way):
                     )
                     self._note(text, seen.at)
                 case Sighting.GONE:
-                    no = phrase("no longer answers") if self._tracker.was_heard_before else phrase("does not answer")
-                    self._note(phrase("It {no} at {address}.", no=no, address=seen.address), seen.at)
+                    gone = "It no longer answers at {address}."
+                    gone = gone if self._tracker.was_heard_before else "It does not answer at {address}."
+                    self._note(phrase(gone, address=seen.address), seen.at)
                 case Sighting.MOVED:
-                    hint = (
-                        phrase(": two digits or octets are swapped") if is_transposition(seen.address, target) else ""
-                    )
-                    self._note(
-                        phrase(
-                            "It moved to {address} instead of {target}{hint}.",
-                            address=seen.address,
-                            target=target,
-                            hint=hint,
-                        ),
-                        seen.at,
-                    )
+                    slip = "It moved to {address} instead of {target}: two digits or octets are swapped."
+                    if not is_transposition(seen.address, target):
+                        slip = "It moved to {address} instead of {target}."
+                    self._note(phrase(slip, address=seen.address, target=target), seen.at)
 
     def handle_timer(self, now: float) -> None:
         """Ask for the new and the old address, and where slips land."""

@@ -237,7 +237,9 @@ def _told(start: Start, token: str) -> list[_Call]:
             )
         )
     if target.dns:
-        calls.append(_Call(phrase("SetDNS {map}", map=" ".join(map(str, target.dns))), onvif.set_dns(target.dns)))
+        calls.append(
+            _Call(phrase("SetDNS {servers}", servers=" ".join(map(str, target.dns))), onvif.set_dns(target.dns))
+        )
     calls.append(_Call(_SETS, onvif.set_interface(token, target.interface)))
     return [each._replace(changes=True) for each in calls]
 

@@ -365,12 +365,8 @@ class Talking(Way):
 
     def _arrived(self, now: float) -> None:
         address = self.target.interface.ip
-        came = (
-            phrase("moved: {at} to {address}", at=self._at, address=address)
-            if self._at
-            else phrase("came to {address}", address=address)
-        )
-        self._note(phrase("It {came}, same MAC.", came=came), now)
+        came = "It moved: {at} to {address}, same MAC." if self._at else "It came to {address}, same MAC."
+        self._note(phrase(came, at=self._at, address=address), now)
         self._tracker.stop_looking()
         if keeping := self._keep(now):
             self._effects += self._conversation.poll()  # its line has to be let go before the next one has it

@@ -36,7 +36,7 @@ def make_key(crew: str, member: str) -> bytes:
         path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
     except OSError as error:
         raise errors.MachineRefused(
-            "The key of this member cannot be kept in '{path}': {strerror}.", path=path, strerror=error.strerror
+            "The key of this member cannot be kept in '{path}': {why}.", path=path, why=error.strerror
         ) from None
     write_file(path, private.hex().encode(), mode=0o600)
     return private

@@ -102,9 +102,7 @@ class LessonsScreen(TakesEntries):
             try:
                 path.unlink()
             except OSError as error:
-                raise MachineRefused(
-                    "'{name}' cannot be deleted: {strerror}.", name=path.name, strerror=error.strerror
-                ) from None
+                raise MachineRefused("'{name}' cannot be deleted: {why}.", name=path.name, why=error.strerror) from None
 
         sentence = phrase(
             "Delete '{name}'? Units that were set by “{kind_name}” stay as they are. Type yes.",
@@ -119,4 +117,4 @@ def _text_of(path: Path) -> str:
     try:
         return path.read_text(encoding="utf-8", errors="replace")
     except OSError as error:
-        return phrase("{name} cannot be read: {strerror}.", name=path.name, strerror=error.strerror)
+        return phrase("{name} cannot be read: {why}.", name=path.name, why=error.strerror)

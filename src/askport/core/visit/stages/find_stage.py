@@ -102,7 +102,7 @@ class Find(Stage):
             raise errors.BadInput("{mac} has no confirmed address yet. Wait, or press + to search more.", mac=mac)
         claims = self._claims(mac)
         if device.decided != mac and not is_decided(claims):
-            raise errors.BadInput("Which is {mac}? {or_}.", mac=mac, or_=_or([each.words for each in claims]))
+            raise errors.BadInput("Which is {mac}? {choices}.", mac=mac, choices=_or([each.words for each in claims]))
         if device.decided != mac:
             device.become(claims[0])
         cable.finder.listen()
