@@ -119,7 +119,7 @@ def test_a_device_is_walked_to_the_register_by_enter(terminal):
     screen.until("Enter ▸ Borrow 192.168.61.")
     screen.keys("Enter")
     screen.until(
-        "Enter ▸ Fill in its web page", "255.255.252.0", "none, it says", "POST /net ip=10.84.16.40", "can talk"
+        "Enter ▸ Fill in its web page", "255.255.252.0", "none (read back)", "POST /net ip=10.84.16.40", "can talk"
     )
     screen.keys("Enter")
     screen.until("and put it back.", "ping to 10.84.16.40")

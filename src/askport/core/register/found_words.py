@@ -41,9 +41,9 @@ class FoundWords(NamedTuple):
 def found_words(prefix: int | None, gateway: IPv4Address | None, said: OwnWord | None) -> FoundWords:
     """Return the values that stand beside the address; "none" is what the device says, and else it is not known."""
     known = prefix if prefix is not None else said.prefix if said else None
-    own_gateway = str(said.gateway or phrase("none, it says")) if said and "gateway" in said.said else NOT_KNOWN
+    own_gateway = str(said.gateway or phrase("none (read back)")) if said and "gateway" in said.said else NOT_KNOWN
     servers = " ".join(map(str, said.dns)) if said else ""
-    own_dns = servers or (phrase("none, it says") if said and "dns" in said.said else NOT_KNOWN)
+    own_dns = servers or (phrase("none (read back)") if said and "dns" in said.said else NOT_KNOWN)
     return FoundWords(
         mask=str(mask_of_prefix(known)) if known is not None else NOT_KNOWN,
         gateway=str(gateway) if gateway else own_gateway,

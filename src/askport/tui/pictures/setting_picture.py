@@ -89,16 +89,16 @@ def _present(session: Session) -> dict[str, str]:
         return present
     if says.prefix is not None:
         present.setdefault(
-            phrase("Subnet mask"), phrase("{prefix}, it says", prefix=addresses.mask_of_prefix(says.prefix))
+            phrase("Subnet mask"), phrase("{prefix} (read back)", prefix=addresses.mask_of_prefix(says.prefix))
         )
     if "gateway" in says.said:
         present.setdefault(
-            phrase("Default gateway"), phrase("{gateway}, it says", gateway=says.gateway or phrase("none"))
+            phrase("Default gateway"), phrase("{gateway} (read back)", gateway=says.gateway or phrase("none"))
         )
     if "dns" in says.said:
         for place in (1, 2, 3):
             server = says.dns[place - 1] if len(says.dns) >= place else phrase("none")
-            present[editing.ROWS[2 + place]] = phrase("{server}, it says", server=server)
+            present[editing.ROWS[2 + place]] = phrase("{server} (read back)", server=server)
     return present
 
 
