@@ -193,7 +193,7 @@ def _device(row: Row, planned: PlannedDevice | None, set_in: dict[str, Any], whe
     ]
     if cut := last.cut:
         told = ", ".join(phrase("{name} after {at:.1f} s", name=name, at=at) for name, at in cut.moments)
-        about.append(phrase("After its power was cut: {told}.", told=told or "nothing was heard"))
+        about.append(phrase("After the power cycle: {told}.", told=told or "nothing was heard"))
     if last.slips:
         times = phrase("once") if last.slips == 1 else f"{last.slips} times"
         about.append(phrase("A typing error was found and corrected {times} during set-up.", times=times))

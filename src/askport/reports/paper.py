@@ -30,7 +30,7 @@ def styles() -> dict[str, Any]:
         "head": ParagraphStyle("head", body, fontName=BOLD, fontSize=7.5, leading=9.5),
         "title": ParagraphStyle("title", body, fontName=BOLD, fontSize=18, leading=24, spaceAfter=8),
         "section": ParagraphStyle(
-            "section", body, fontName=BOLD, fontSize=11, leading=15, spaceBefore=10, spaceAfter=4
+            "section", body, fontName=BOLD, fontSize=11, leading=15, spaceBefore=10, spaceAfter=4, keepWithNext=1
         ),
     }
 

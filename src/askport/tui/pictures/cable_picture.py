@@ -55,10 +55,9 @@ def cable_lines(
     wide = width >= _WIDE
     said = _verdict(session)
     # Where the sentence has no room beside the joints, it stands between the cable and the addresses.
+    comb, laptop, left = _Comb(ours, theirs, 2 if wide else 1), session.cable.laptop, 12
+    wide = wide and left + comb.width + 4 + said.width <= width
     lines = [_cable(session, width, now, real_now, pulses), blank() if wide else Ink().to(2).put_line(said)]
-    cells = 2 if wide else 1
-    comb, laptop = _Comb(ours, theirs, cells), session.cable.laptop
-    left = 12
     lines.append(
         comb.octets(ours, phrase("beside") if laptop.is_beside and laptop.borrowed else phrase("laptop"), OURS, left)
     )
