@@ -51,8 +51,17 @@ MUTATIONS = (
         ("test_session.py", "test_reach.py"),
     ),
     Mutation(
+        "a template of somebody else's file may ask for more than its values", "core/phrases.py",
+        'values and re.search(r"[{}]"', 'False and re.search(r"[{}]"', ("test_phrases.py",),
+    ),
+    Mutation(
+        "a port that refused is excused by a wrong mask as one that is silent", "core/proofs/measured.py",
+        "proof.passed is False and proof.ran_out", "proof.passed is False", ("test_proofs.py",),
+    ),
+    Mutation(
         "the register's clash is not seen", "core/plan/target.py",
-        'return TargetCheck(about="register", passed=False, sentence=f"{tag} already has it.")', "pass",
+        'return TargetCheck(about="register", passed=False, sentence=phrase("{tag} already has it.", tag=tag))',
+        "pass",
         ("test_session.py", "test_job.py"),
     ),
     Mutation(
@@ -315,8 +324,8 @@ MUTATIONS = (
         ("test_edges.py",),
     ),
     Mutation(
-        "what is not started is not counted on the cover", "reports/open_points.py", "of {everyone + not_started}",
-        "of {everyone}",
+        "what is not started is not counted on the cover", "reports/open_points.py", "everyone=everyone + not_started",
+        "everyone=everyone",
         ("test_reports.py",),
     ),
     Mutation(

@@ -16,7 +16,7 @@ from askport.core.formats.arp import Arp, Op, arp_frame, arp_question
 from askport.core.formats.icmp import Icmp, IcmpType
 from askport.core.formats.packet import Ends, frame_between, read_packet
 from askport.core.formats.tcp import Tcp, TcpFlag, encode_timestamp
-from askport.core.proofs import after_start, final, name_servers, service_again
+from askport.core.proofs import after_start, final, measured, name_servers, service_again
 from askport.core.proofs.calls import Calls
 from askport.core.proofs.own_clock import OwnClock
 from askport.core.proofs.own_word_proof import ReadsBack
@@ -421,6 +421,14 @@ def test_a_wrong_mask_or_gateway_fails_its_own_proof_and_only_that(prefix, gatew
     if prefix == 24:
         echo = next(proof for proof in proving.proofs if proof.name == "echo")
         assert (echo.outcome.passed, "is outside its subnet" in echo.because) == (None, True)
+
+
+def test_a_wrong_mask_excuses_silence_and_no_refusal():
+    silent, refuses = Echo(IT_AT_NEW, now=0.0), PortOpens(IT_AT_NEW, 80, now=0.0)
+    prove(silent, lambda packet: [])
+    prove(refuses, replies(IT, answered(TcpFlag.RST | TcpFlag.ACK)))
+    measured.MaskAsPlanned(IT_AT_NEW, explains=[silent, refuses])._explain(24)
+    assert (silent.outcome.passed, refuses.outcome.passed) == (None, False)
 
 
 @pytest.mark.parametrize(
