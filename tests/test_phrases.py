@@ -31,6 +31,7 @@ def test_a_translation_has_the_plural_forms_and_the_lists_of_its_language(tmp_pa
     catalogue = Catalog(locale="de")
     catalogue.add("It answers at {address}.", "Es antwortet unter {address}.")
     catalogue.add(("{count} device", "{count} devices"), ("{count} Gerät", "{count} Geräte"))
+    catalogue.add("It is {known}.", "Es ist {bekannt}.")
     (tmp_path / "de/LC_MESSAGES").mkdir(parents=True)
     with (tmp_path / "de/LC_MESSAGES/askport.mo").open("wb") as file:
         write_mo(file, catalogue)
@@ -40,6 +41,8 @@ def test_a_translation_has_the_plural_forms_and_the_lists_of_its_language(tmp_pa
         phrase_of(2, "{count} device", "{count} devices"),
         phrase("Not in it."),
     )
+    wrong = phrase("It is {known}.", known="there").in_language(german)
+    assert wrong == "It is there.", "a translation that asks for other values is none"
     assert said.in_language(german) == "Es antwortet unter 10.0.0.1 und 10.0.0.2. 2 Geräte Not in it."
 
 

@@ -61,17 +61,24 @@ class Phrase(str):
     ) -> "Phrase":
         """Say it; ``values`` may be phrases themselves, and lists of them."""
         language, values = language or _spoken, values or {}
-        count = values.get("count")
-        said = language.counted(template, many, int(str(count))) if many else language.said(template)
-        phrase = super().__new__(
-            cls, said.format(**{name: _shown(each, language) for name, each in values.items()}) if values else said
-        )
+        try:
+            phrase = super().__new__(cls, _filled(template, values, many, language))
+        except (LookupError, ValueError):
+            if language is ENGLISH:
+                raise
+            phrase = super().__new__(cls, _filled(template, values, many, ENGLISH))  # a translation with other names
         phrase.template, phrase.values, phrase.many = template, values, many
         return phrase
 
     def in_language(self, language: Language) -> "Phrase":
         """Return it in another language, its values too."""
         return Phrase(self.template, self.values, self.many, language)
+
+
+def _filled(template: str, values: Mapping[str, object], many: str, language: Language) -> str:
+    """Return a template of a language with its values in it."""
+    said = language.counted(template, many, int(str(values.get("count")))) if many else language.said(template)
+    return said.format(**{name: _shown(each, language) for name, each in values.items()}) if values else said
 
 
 def _shown(value: object, language: Language) -> object:
