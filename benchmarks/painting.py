@@ -32,7 +32,7 @@ _ESCAPES = re.compile(rb"\x1b\[[0-9;?]*[A-Za-z]")
 _OURS = (
     (b"?", "What the keys do now"), (_ESCAPE, "since the link"), (b"p", "the site"), (_ESCAPE, "since the link"),
     (b"r", "register of"), (_ESCAPE, "since the link"), (b"3", "how the laptop can talk"), (b"1", "since the link"),
-    (b"4", "Planned settings of BL-01"), (b"2", "since the link"), (b"5", "No checks yet"),
+    (b"4", "New settings for BL-01"), (b"2", "since the link"), (b"5", "No checks yet"),
     (b"6", "Nothing to record yet"), (_ESCAPE, "since the link"),
 )  # fmt: skip
 """Keys in turn, each with words that stand on the view that it opens, and not on the one before."""
