@@ -1,5 +1,8 @@
 """What people read: said again in another language, kept without loss, and known to programs by a code."""
 
+import json
+import os
+import subprocess
 from ipaddress import IPv4Address
 
 import pytest
@@ -10,6 +13,7 @@ from hypothesis import strategies as st
 
 from askport.core.phrases import ENGLISH, code_of, coded, listed, phrase, phrase_of, read_stored, stored, together
 from askport.edges.languages import Pseudo, Translated, chosen
+from conftest import ASKPORT
 
 SENTENCES = (
     phrase("Nothing is {{known}}."),
@@ -84,3 +88,18 @@ def test_a_code_stands_beside_each_sentence_and_has_none_of_its_values():
 )  # fmt: skip
 def test_the_environment_says_which_language(environment, language):
     assert type(chosen(environment)).__name__ == language
+
+
+def test_the_whole_example_comes_to_the_same_in_every_language(tmp_path):
+    """Nothing is decided by a text: what is proven, why and by which way is the same where each text is another."""
+
+    def come_to(language):
+        folder = tmp_path / language
+        subprocess.run([*ASKPORT, "demo", "--headless", folder], check=True, capture_output=True,
+                       env=os.environ | {"LANGUAGE": language})  # fmt: skip
+        devices = json.loads((folder / "register.json").read_text())["devices"]
+        return [[device["tag"], device["state"], device["way"],
+                 [[proof[key] for key in ("name", "passed", "because", "code")] for proof in device["proofs"]]]
+                for device in devices]  # fmt: skip
+
+    assert come_to("xx") == come_to("en")

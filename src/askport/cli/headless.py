@@ -26,7 +26,7 @@ from askport.edges import driver, files, job_run
 _PATIENCE_S = 1200.0
 """Virtual seconds for one device, boots and power cycles included."""
 _LOOK_S = 8.0
-_UNKNOWN = phrase("oxygen probe head")
+_UNKNOWN = "oxygen probe head"
 """The kind of which no file is known in this example: its first unit is set by hand, and the others by what that
 taught."""
 _HANDS_S = 3.0

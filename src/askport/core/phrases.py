@@ -146,11 +146,11 @@ _SENTENCES = ("because", "text")
 
 
 def coded(part: Any) -> Any:
-    """Return a JSON document with the code of each sentence beside it."""
+    """Return a JSON document in English, with the code of each sentence beside it."""
     if isinstance(part, list | tuple):
         return [coded(each) for each in part]
     if not isinstance(part, dict):
-        return part
+        return part.in_language(ENGLISH) if isinstance(part, Phrase) else part
     whole: dict[str, Any] = {}
     for key, each in part.items():
         whole[key] = coded(each)

@@ -8,7 +8,7 @@ from askport.core import addresses, errors, makers, text
 from askport.core.phrases import phrase
 
 LOCALLY_MADE = phrase("locally administered")
-_SHARED = phrase("ieee registration authority")
+_SHARED = "ieee registration authority"
 """Stands in the registry for 24-bit blocks that are given out in pieces to several makers."""
 
 

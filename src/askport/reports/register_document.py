@@ -5,7 +5,7 @@ import io
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from askport.core.phrases import phrase
+from askport.core.phrases import ENGLISH, Phrase, phrase
 from askport.core.plan.site_plan import Plan
 from askport.core.register.as_left import AsLeft
 from askport.core.register.visits import Row
@@ -86,19 +86,18 @@ def register_rows(rows: Iterable[Row], plan: Plan | None = None) -> list[list[st
     """Return the register as a table with its heads, every cell a text; what the plan has beside stands behind it."""
     plan = plan or Plan()
     beside = planned.planned_heads(plan)
-    named = {True: "passed", False: "failed", None: phrase("not made")}
-    table = [[*COLUMNS, *(phrase("plan: {each}", each=each) for each in beside)]]
+    table = [[*COLUMNS, *(Phrase("plan: {each}", {"each": each}, language=ENGLISH) for each in beside)]]
     for row in rows:
         first, last, left = row.first, row.last, row.last.as_left
         by_outcome = {
-            word: " ".join(proof.name for proof in last.proofs.values() if proof.passed is outcome)
-            for outcome, word in named.items()
+            outcome: " ".join(proof.name for proof in last.proofs.values() if proof.passed is outcome)
+            for outcome in (True, False, None)
         }
         bases = [f"{name} {value['basis']}" for name, value in as_left_json(left).items() if value["basis"]]
         cells = (
             row.tag, row.mac, row.maker, first.as_found, first.found_gateway, iso(first.found_at),
             left.words() if left.address.basis else "", left.gateway.value, " ".join(map(str, left.dns.value or ())),
-            ", ".join(bases), last.way, row.state, by_outcome["passed"], by_outcome["failed"], by_outcome["not made"],
+            ", ".join(bases), last.way, row.state, by_outcome[True], by_outcome[False], by_outcome[None],
             " ".join(last.left_out), iso(last.recorded_at), len(row.visits),
         )  # fmt: skip
         told = planned.planned_values(plan.by_tag.get(row.tag))

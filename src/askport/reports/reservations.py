@@ -9,10 +9,10 @@ from askport.core.phrases import phrase
 from askport.core.plan.site_plan import Plan
 from askport.core.register.visits import Row
 
-_ZONE_HEAD = phrase("""$TTL 3600
+_ZONE_HEAD = """$TTL 3600
 @\tIN\tSOA\tlocalhost. root.localhost. 1 3600 600 86400 3600
 @\tIN\tNS\tlocalhost.
-""")
+"""
 
 
 def _hosts(rows: Iterable[Row]) -> list[tuple[str, str, IPv4Address]]:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from reportlab.graphics.shapes import Drawing
 
 INK, SOFT = "#1d2428", "#8a949a"
-_FAMILY = phrase("DejaVu Sans, Verdana, sans-serif")
+_FAMILY = "DejaVu Sans, Verdana, sans-serif"
 _LONGEST = 200
 _SVG = "http://www.w3.org/2000/svg"
 

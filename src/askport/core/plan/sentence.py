@@ -6,7 +6,7 @@ from askport.core import addresses, errors, text
 from askport.core.phrases import phrase
 from askport.core.plan.target import Target
 
-EXAMPLE = phrase("10.84.16.40/22 via 10.84.19.254 dns 10.84.19.253")
+EXAMPLE = "10.84.16.40/22 via 10.84.19.254 dns 10.84.19.253"
 
 
 def write_target(target: Target) -> str:

@@ -72,7 +72,7 @@ class DnsAsPlanned(Proof):
         elif missing := [each for each in self._planned if each not in self._shown]:
             self.cannot_be_made(phrase("{told}; nothing has shown {missing}.", told=told, missing=listed(missing)))
         else:
-            self._end(True, _row(self._shown), f"{told}.")
+            self._end(True, _row(self._shown), phrase("{told}.", told=told))
 
 
 def _row(servers: tuple[IPv4Address, ...]) -> str:
