@@ -26,7 +26,7 @@ check: lint $(VENV)/.tests
 	$(BIN)/pytest --waiting 1 -m "not kernel and not screen and not database and not long"
 
 # Lines of the product, blank ones not counted; it only goes down.
-MOST_LINES = 47175
+MOST_LINES = 47168
 lint: $(VENV)/.dev
 	$(BIN)/ruff check src tests benchmarks docs packages
 	$(BIN)/ruff format --check src tests benchmarks docs packages

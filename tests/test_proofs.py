@@ -423,6 +423,14 @@ def test_a_wrong_mask_or_gateway_fails_its_own_proof_and_only_that(prefix, gatew
         assert (echo.outcome.passed, "is outside its subnet" in echo.because) == (None, True)
 
 
+@pytest.mark.parametrize("prefix", [None, 22])
+def test_whom_it_looks_for_stands_behind_why_its_gateway_is_not_measured(prefix):
+    result = SimpleNamespace(prefix=prefix, gateway=None, gateways=(), why_no_gateway="It stays silent.")
+    proof = measured.GatewayAsPlanned(SimpleNamespace(result=result, subject=IT_AT_NEW), GATEWAY, lambda: GATEWAY)
+    proof.handle_timer(0.0)
+    assert f". It looks for {GATEWAY} by itself" in proof.because
+
+
 def test_a_wrong_mask_excuses_silence_and_no_refusal():
     silent, refuses = Echo(IT_AT_NEW, now=0.0), PortOpens(IT_AT_NEW, 80, now=0.0)
     prove(silent, lambda packet: [])

@@ -2,7 +2,7 @@
 
 import re
 import tomllib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from difflib import get_close_matches
 from typing import Any
 
@@ -92,12 +92,7 @@ def _sentence(error: Any, raw: Any, text: str, name: str) -> str:
             return phrase("{where}: {key} is not known: {remedy}.", where=where, key=key, remedy=remedy)
         case "union_tag_invalid" | "union_tag_not_found":
             given = str(error.get("ctx", {}).get("tag", ""))
-            close = get_close_matches(given, _WAYS, n=1)
-            remedy = (
-                phrase('"{close}" was probably meant', close=close[0])
-                if close
-                else phrase("a way is by {listed}", listed=_listed(list(_WAYS)))
-            )
+            remedy = _meant(given, _WAYS, phrase("a way is by {listed}", listed=_listed(list(_WAYS))))
             what = (
                 phrase('by = "{given}" is no way', given=display_text(given, 30))
                 if given
@@ -106,13 +101,8 @@ def _sentence(error: Any, raw: Any, text: str, name: str) -> str:
             return f"{where}: {what}: {remedy}."
         case "literal_error":
             choices = re.findall(r"'([^']+)'", error["ctx"]["expected"])
-            close = get_close_matches(str(error["input"]), choices, n=1)
-            quoted = [_shown(each) for each in choices]
-            remedy = (
-                phrase('"{close}" was probably meant', close=close[0])
-                if close
-                else phrase("write {listed}", listed=_listed(quoted))
-            )
+            quoted = _listed([_shown(each) for each in choices])
+            remedy = _meant(str(error["input"]), choices, phrase("write {listed}", listed=quoted))
             return phrase(
                 "{where}: {key} = {shown} is not known: {remedy}.",
                 where=where,
@@ -140,6 +130,11 @@ def _sentence(error: Any, raw: Any, text: str, name: str) -> str:
         shown=_shown(error["input"]),
         wanted=wanted,
     )
+
+
+def _meant(given: str, known: Iterable[str], otherwise: str) -> str:
+    close = get_close_matches(given, list(known), n=1)
+    return phrase('"{close}" was probably meant', close=close[0]) if close else otherwise
 
 
 def _number(error: Any) -> str:

@@ -186,4 +186,4 @@ class GatewayAsPlanned(Proof):
             )
             self._end(False, phrase("none within /{prefix}", prefix=result.prefix), because)
         else:
-            self.cannot_be_made(f"{result.why_no_gateway}{looks}")
+            self.cannot_be_made(together(result.why_no_gateway, looks))
